@@ -1,0 +1,287 @@
+// Package catalogue is the one list of every field: its unit, where its value
+// comes from, and what it means. Tables, formulas, refreshes, exports and the
+// reference are all derived from it.
+package catalogue
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/series"
+)
+
+// Dataset is one kind of data that a source serves.
+type Dataset string
+
+// The datasets. Holdings are the user's own and come from no source.
+const (
+	Listings Dataset = "listings"
+	Profiles Dataset = "profiles"
+	Quotes   Dataset = "quotes"
+	Bars     Dataset = "bars"
+	Splits   Dataset = "splits"
+	Holdings Dataset = "holdings"
+)
+
+// Datasets lists the datasets that fields read, in the order in which they are fetched.
+var Datasets = []Dataset{Quotes, Bars, Profiles}
+
+// Unit is the kind of quantity a field is.
+type Unit string
+
+// Units. Price and Money are written in the listing's currency.
+const (
+	Price   Unit = "price"   // per share or unit
+	Money   Unit = "money"   // an amount
+	Ratio   Unit = "ratio"   // a pure number
+	Percent Unit = "percent" // a fraction, shown per cent
+	Count   Unit = "count"
+	Shares  Unit = "shares"
+	Minutes Unit = "minutes"
+	Date    Unit = "date"
+	Time    Unit = "time"
+	Text    Unit = "text"
+)
+
+// Field is one entry of the catalogue. Exactly one of Observed, Fact, Measure
+// and Formula says where its value comes from.
+type Field struct {
+	ID         string
+	Label      string
+	Unit       Unit
+	Definition string
+	Reference  string        // standard, paper or textbook that defines it
+	NotFor     []market.Kind // kinds of listing for which the quantity does not exist
+
+	Dataset  Dataset // that an observed, measured or factual field reads
+	Observed bool    // read as it came from the dataset
+	Dated    bool    // takes a date: price.close@2025-12-31
+
+	// Fact reads the value from what is known of the listing and its exchange at an instant.
+	Fact func(l *market.Listing, e *market.Exchange, now time.Time) cell.Value
+	// Measure computes the value from split-adjusted bars as of a day.
+	Measure func(b *series.Bars, day period.Date) (float64, cell.Reason)
+	// Span says in words which stretch of bars a measure reads.
+	Span string
+	// Formula derives the value from other fields.
+	Formula *formula.Expr
+
+	slot int
+}
+
+// Slot is the index of an observed field among those of its dataset.
+func (f *Field) Slot() int { return f.slot }
+
+// AppliesTo tells whether the quantity exists for a kind of listing.
+func (f *Field) AppliesTo(k market.Kind) bool { return !slices.Contains(f.NotFor, k) }
+
+// Group is the part of the id before the dot.
+func (f *Field) Group() string { group, _, _ := strings.Cut(f.ID, "."); return group }
+
+var (
+	byID  = map[string]*Field{}
+	slots = map[Dataset][]*Field{}
+)
+
+func init() {
+	for i := range Fields {
+		f := &Fields[i]
+		byID[f.ID] = f
+		if f.Observed {
+			f.slot = len(slots[f.Dataset])
+			slots[f.Dataset] = append(slots[f.Dataset], f)
+		}
+	}
+}
+
+// Find returns a field by id, or nil.
+func Find(id string) *Field { return byID[id] }
+
+// ObservedIn lists the observed fields of a dataset, by slot.
+func ObservedIn(d Dataset) []*Field { return slots[d] }
+
+// An UnknownFieldError names a field that is not in the catalogue, and the
+// nearest that is.
+type UnknownFieldError struct{ ID, Nearest string }
+
+func (e *UnknownFieldError) Error() string {
+	if e.Nearest == "" {
+		return fmt.Sprintf("there is no field %q", e.ID)
+	}
+	return fmt.Sprintf("there is no field %q; the nearest is %q", e.ID, e.Nearest)
+}
+
+// Resolve returns the field a reference names, and checks that it takes the
+// reference's period. The error is an *[UnknownFieldError] or says what period is wrong.
+func Resolve(ref formula.Ref) (*Field, error) {
+	f := Find(ref.ID)
+	if f == nil {
+		return nil, &UnknownFieldError{ref.ID, Nearest(ref.ID)}
+	}
+	if ref.Period == (period.Period{}) {
+		return f, nil
+	}
+	if !f.Dated {
+		return nil, fmt.Errorf("%s takes no period", f.ID)
+	}
+	if !ref.Period.IsDate() {
+		return nil, fmt.Errorf("%s takes a date, such as %s@2025-12-31 or %s@-30d, not %s", f.ID, f.ID, f.ID, ref.Period)
+	}
+	return f, nil
+}
+
+// ParseColumns reads field references, each with an optional @period.
+func ParseColumns(columns []string) ([]formula.Ref, error) {
+	refs := make([]formula.Ref, 0, len(columns))
+	for _, text := range columns {
+		ref, err := formula.ParseRef(strings.TrimSpace(text))
+		if err == nil {
+			_, err = Resolve(ref)
+		}
+		if err != nil {
+			return nil, err
+		}
+		refs = append(refs, ref)
+	}
+	return refs, nil
+}
+
+// Inputs returns the datasets that a set of fields needs, through all formulas.
+func Inputs(refs []formula.Ref) []Dataset {
+	needed := map[Dataset]bool{}
+	var visit func(ref formula.Ref)
+	visit = func(ref formula.Ref) {
+		f := Find(ref.ID)
+		if f == nil {
+			return
+		}
+		if f.Formula == nil {
+			needed[f.Dataset] = true
+			return
+		}
+		for _, input := range f.Formula.Refs() {
+			visit(input)
+		}
+	}
+	for _, ref := range refs {
+		visit(ref)
+	}
+	var out []Dataset
+	for _, d := range Datasets {
+		if needed[d] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// Search finds fields whose id, label or definition holds every word of the
+// query, those whose id or label does first. An empty query finds all.
+func Search(query string) []*Field {
+	var front, back []*Field
+	words := strings.Fields(strings.ToLower(query))
+	for i := range Fields {
+		f := &Fields[i]
+		name := strings.ToLower(f.ID + " " + f.Label)
+		whole := name + " " + strings.ToLower(f.Definition)
+		inName, inWhole := true, true
+		for _, w := range words {
+			inName = inName && strings.Contains(name, w)
+			inWhole = inWhole && strings.Contains(whole, w)
+		}
+		switch {
+		case inName:
+			front = append(front, f)
+		case inWhole:
+			back = append(back, f)
+		}
+	}
+	return append(front, back...)
+}
+
+// Nearest returns the field id closest to a misspelt one by edit distance, or
+// "" when none is near. A name without its group, as "last", finds quote.last.
+func Nearest(id string) string {
+	id = strings.ToLower(id)
+	best, bestDistance := "", len(id)/2+1
+	for i := range Fields {
+		f := &Fields[i]
+		_, short, _ := strings.Cut(f.ID, ".")
+		if d := min(distance(id, f.ID), distance(id, short)+1); d < bestDistance {
+			best, bestDistance = f.ID, d
+		}
+	}
+	return best
+}
+
+// distance is the Levenshtein distance in bytes.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diagonal, row[j+1] = row[j+1], min(diagonal+cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}
+
+// View is a named set of columns.
+type View struct {
+	Name    string
+	Label   string
+	Columns []string
+}
+
+// Views lists the views that ship with Soba; the first is the default.
+var Views = []View{
+	{"overview", "Overview", []string{
+		"quote.last", "quote.change", "quote.change_pct", "quote.time", "quote.phase",
+		"price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
+		"price.return_1w", "price.return_4w", "price.return_13w", "price.return_52w",
+		"price.volatility_1y", "price.average_volume_13w",
+		"holding.quantity", "holding.market_value", "holding.weight", "holding.gain", "holding.gain_pct",
+		"profile.kind", "profile.sector", "profile.industry", "profile.country", "profile.employees",
+	}},
+	{"holdings", "Holdings", []string{
+		"quote.last", "quote.change_pct", "holding.quantity", "holding.cost", "holding.cost_basis",
+		"holding.market_value", "holding.weight", "holding.gain", "holding.gain_pct", "holding.day_change",
+	}},
+	{"quotes", "Quotes", []string{
+		"quote.last", "quote.change", "quote.change_pct", "quote.open", "quote.high", "quote.low", "quote.previous_close",
+		"quote.bid", "quote.ask", "quote.spread_pct", "quote.volume", "quote.turnover", "quote.time", "quote.phase",
+	}},
+	{"prices", "Prices", []string{
+		"price.latest", "price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
+		"price.return_1w", "price.return_4w", "price.return_13w", "price.return_26w", "price.return_52w", "price.return_ytd",
+		"price.volatility_1y", "price.drawdown_1y", "price.average_volume_13w",
+	}},
+	{"profile", "Profile", []string{
+		"profile.kind", "profile.isin", "profile.currency", "profile.country", "profile.sector", "profile.industry",
+		"profile.employees", "profile.fiscal_year_end", "profile.listed_since", "profile.website", "profile.description",
+	}},
+}
+
+// FindView returns a view by name, or nil.
+func FindView(name string) *View {
+	for i := range Views {
+		if Views[i].Name == name {
+			return &Views[i]
+		}
+	}
+	return nil
+}

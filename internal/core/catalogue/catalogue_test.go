@@ -1,0 +1,94 @@
+package catalogue
+
+import (
+	"errors"
+	"regexp"
+	"slices"
+	"testing"
+
+	"soba.invalid/soba/internal/core/formula"
+)
+
+func TestEveryFieldIsComplete(t *testing.T) {
+	form := regexp.MustCompile(`^[a-z]+\.[a-z0-9_]+$`)
+	seen := map[string]bool{}
+	for i := range Fields {
+		f := &Fields[i]
+		origins := 0
+		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Formula != nil} {
+			if has {
+				origins++
+			}
+		}
+		if origins != 1 {
+			t.Errorf("%s has %d origins, want one", f.ID, origins)
+		}
+		if !form.MatchString(f.ID) || seen[f.ID] || f.Label == "" || f.Definition == "" || f.Unit == "" {
+			t.Errorf("%s lacks an id of its own, a label, a definition or a unit", f.ID)
+		}
+		if (f.Formula == nil) != (f.Dataset != "") || (f.Measure != nil) != (f.Span != "") {
+			t.Errorf("%s names a dataset or a span it does not read, or reads one it does not name", f.ID)
+		}
+		seen[f.ID] = true
+		if f.Formula == nil {
+			continue
+		}
+		for _, ref := range f.Formula.Refs() {
+			if _, err := Resolve(ref); err != nil {
+				t.Errorf("%s: %v", f.ID, err)
+			}
+		}
+	}
+	for _, v := range Views {
+		if _, err := ParseColumns(v.Columns); err != nil {
+			t.Errorf("view %s: %v", v.Name, err)
+		}
+	}
+}
+
+func TestNearest(t *testing.T) {
+	for typed, want := range map[string]string{
+		"quote.lst": "quote.last", "last": "quote.last", "volatilty_1y": "price.volatility_1y",
+		"Holding.Gain": "holding.gain", "price.return52w": "price.return_52w", "zzzzzzzzzzzzz": "",
+	} {
+		if got := Nearest(typed); got != want {
+			t.Errorf("nearest to %q is %q, want %q", typed, got, want)
+		}
+	}
+	var unknown *UnknownFieldError
+	if _, err := ParseColumns([]string{"quote.last", "quote.lasst"}); !errors.As(err, &unknown) || unknown.Nearest != "quote.last" {
+		t.Errorf("got %v", err)
+	}
+	for _, text := range []string{"quote.last@FY", "price.close@FY", "price.close@soon", "quote.last@-1d"} {
+		if _, err := ParseColumns([]string{text}); err == nil {
+			t.Errorf("%s is accepted", text)
+		}
+	}
+}
+
+func TestInputsFollowFormulasDown(t *testing.T) {
+	for id, want := range map[string][]Dataset{
+		"holding.weight":       {Quotes, Bars},
+		"price.range_position": {Quotes, Bars},
+		"quote.change_pct":     {Quotes},
+		"profile.sector":       {Profiles},
+		"profile.name":         nil,
+	} {
+		if got := Inputs([]formula.Ref{{ID: id}}); !slices.Equal(got, want) {
+			t.Errorf("%s needs %v, want %v", id, got, want)
+		}
+	}
+}
+
+func TestSearch(t *testing.T) {
+	found := Search("year high")
+	if len(found) == 0 || found[0].ID != "price.high_52w" {
+		t.Errorf("got %v", found)
+	}
+	if n := len(Search("")); n != len(Fields) {
+		t.Errorf("an empty query finds %d of %d", n, len(Fields))
+	}
+	if found := Search("no such thing"); len(found) != 0 {
+		t.Errorf("got %v", found)
+	}
+}

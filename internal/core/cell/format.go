@@ -1,0 +1,72 @@
+package cell
+
+import (
+	"math"
+	"strconv"
+	"strings"
+)
+
+// Magnitudes are written with these suffixes, from a thousand up.
+var magnitudes = []struct {
+	size   float64
+	suffix string
+}{{1e12, " tn"}, {1e9, " bn"}, {1e6, " m"}}
+
+// Readable writes a value for people: at most four significant digits beyond a
+// million with its magnitude ("9.18 bn"), percentages as such, prices with two
+// to four decimals. A gap is written as a dash; the reason belongs beside it.
+func (c *Cell) Readable() string {
+	switch c.Value.Kind {
+	case None:
+		return "–"
+	case Text:
+		return c.Value.Text
+	case Moment:
+		return c.Value.Time().Format("2006-01-02 15:04")
+	case Truth:
+		if c.Value.Num == 1 {
+			return "yes"
+		}
+		return "no"
+	}
+	x := c.Value.Num
+	if c.Unit == "percent" {
+		return Grouped(x*100, 2) + " %"
+	}
+	for _, m := range magnitudes {
+		if math.Abs(x) >= m.size {
+			return Grouped(x/m.size, 2) + m.suffix
+		}
+	}
+	switch c.Unit {
+	case "count", "shares", "days":
+		if x == math.Trunc(x) {
+			return Grouped(x, 0)
+		}
+	}
+	if x != 0 && math.Abs(x) < 1 {
+		return Grouped(x, 4)
+	}
+	return Grouped(x, 2)
+}
+
+// Grouped writes a number with fixed decimals and a narrow no-break space
+// between groups of three digits, the form of ISO 80000-1.
+func Grouped(x float64, decimals int) string {
+	text := strconv.FormatFloat(math.Abs(x), 'f', decimals, 64)
+	whole, fraction, _ := strings.Cut(text, ".")
+	var b strings.Builder
+	if x < 0 && strings.Trim(text, "0.") != "" {
+		b.WriteRune('−')
+	}
+	for i, digit := range whole {
+		if i > 0 && (len(whole)-i)%3 == 0 {
+			b.WriteRune('\u202f')
+		}
+		b.WriteRune(digit)
+	}
+	if fraction != "" {
+		b.WriteString("." + fraction)
+	}
+	return b.String()
+}

@@ -1,0 +1,180 @@
+package formula
+
+import (
+	"math"
+	"strings"
+
+	"soba.invalid/soba/internal/core/cell"
+)
+
+// Env gives an expression the cells it reads.
+type Env interface {
+	Field(ref int) *cell.Cell   // the cell of Refs()[ref] in this row
+	Total(total int) *cell.Cell // the sum of Refs()[Totals()[total]] over the rows of the table
+}
+
+// Eval computes the formula into out: its value, with the account that its
+// inputs give it. Where an input is missing, so is the result: as
+// not_applicable if that is why, otherwise as input_missing with the input
+// named. A division by zero, or a result that is no real number, is not_applicable.
+func (e *Expr) Eval(env Env, out *cell.Cell) {
+	v := e.eval(e.root, env, out)
+	if v.Kind == cell.Number && (math.IsNaN(v.Num) || math.IsInf(v.Num, 0)) {
+		fail(out, cell.NotApplicable, "no finite result")
+		v = cell.Value{}
+	}
+	if v.Kind == cell.None && out.State < cell.Pending {
+		fail(out, cell.NotApplicable, "")
+	}
+	out.Value = v
+}
+
+func fail(out *cell.Cell, reason cell.Reason, detail string) {
+	if out.State < cell.Missing {
+		out.State, out.Reason, out.Detail = cell.Missing, reason, detail
+	}
+}
+
+func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
+	switch n.op {
+	case opNumber:
+		return cell.Of(n.num)
+	case opText:
+		return cell.OfText(n.text)
+	case opField:
+		input := env.Field(n.ref)
+		take(input, e.refs[n.ref], out)
+		return input.Value
+	case opIsMissing:
+		var aside cell.Cell
+		return cell.OfTruth(e.eval(n.args[0], env, &aside).Kind == cell.None)
+	case opOrElse:
+		var first, second cell.Cell
+		if v := e.eval(n.args[0], env, &first); v.Kind != cell.None {
+			out.Absorb(&first)
+			return v
+		}
+		v := e.eval(n.args[1], env, &second)
+		if v.Kind == cell.None {
+			out.Absorb(&first) // the preferred input is the one worth explaining
+			return v
+		}
+		out.Absorb(&second)
+		return v
+	case opIf:
+		switch c := e.eval(n.args[0], env, out); {
+		case c.Kind == cell.None:
+			return cell.Value{}
+		case c.IsTrue():
+			return e.eval(n.args[1], env, out)
+		}
+		return e.eval(n.args[2], env, out)
+	case opShareOf:
+		v, total := e.eval(n.args[0], env, out), env.Total(n.ref)
+		if v.Kind != cell.Number || out.State >= cell.Pending {
+			return cell.Value{}
+		}
+		if total.Absent() {
+			fail(out, total.Reason, total.Detail)
+			return cell.Value{}
+		}
+		return e.arithmetic(opDivide, v, total.Value, out)
+	case opNegate, opNot, opAbs:
+		v := e.eval(n.args[0], env, out)
+		switch {
+		case v.Kind == cell.Number && n.op == opNegate:
+			return cell.Of(-v.Num)
+		case v.Kind == cell.Number && n.op == opAbs:
+			return cell.Of(math.Abs(v.Num))
+		case v.Kind == cell.Truth && n.op == opNot:
+			return cell.OfTruth(!v.IsTrue())
+		}
+		return cell.Value{}
+	}
+	left, right := e.eval(n.args[0], env, out), e.eval(n.args[1], env, out)
+	if left.Kind == cell.None || right.Kind == cell.None {
+		return cell.Value{}
+	}
+	if n.op == opAnd || n.op == opOr {
+		if left.Kind != cell.Truth || right.Kind != cell.Truth {
+			fail(out, cell.NotApplicable, "'and' and 'or' join conditions")
+			return cell.Value{}
+		}
+		return cell.OfTruth(n.op == opAnd && left.IsTrue() && right.IsTrue() || n.op == opOr && (left.IsTrue() || right.IsTrue()))
+	}
+	if n.op >= opEqual {
+		return compare(n.op, left, right, out)
+	}
+	return e.arithmetic(n.op, left, right, out)
+}
+
+// take adds an input's account to that of the result.
+func take(input *cell.Cell, ref Ref, out *cell.Cell) {
+	if input.State != cell.Missing {
+		out.Absorb(input)
+		return
+	}
+	switch input.Reason {
+	case cell.NotApplicable, cell.InputMissing:
+		fail(out, input.Reason, input.Detail)
+	default:
+		detail := ref.String() + ": " + input.Reason.String()
+		if input.Detail != "" {
+			detail += " (" + input.Detail + ")"
+		}
+		fail(out, cell.InputMissing, detail)
+	}
+}
+
+func (e *Expr) arithmetic(o op, left, right cell.Value, out *cell.Cell) cell.Value {
+	if left.Kind != cell.Number || right.Kind != cell.Number {
+		fail(out, cell.NotApplicable, "only numbers can be calculated with")
+		return cell.Value{}
+	}
+	a, b := left.Num, right.Num
+	switch o {
+	case opAdd:
+		return cell.Of(a + b)
+	case opSubtract:
+		return cell.Of(a - b)
+	case opMultiply:
+		return cell.Of(a * b)
+	case opPower:
+		return cell.Of(math.Pow(a, b))
+	}
+	if b == 0 {
+		fail(out, cell.NotApplicable, "division by zero")
+		return cell.Value{}
+	}
+	return cell.Of(a / b)
+}
+
+// compare orders numbers by size, instants by time, and texts without regard to case.
+func compare(o op, left, right cell.Value, out *cell.Cell) cell.Value {
+	if left.Kind != right.Kind {
+		fail(out, cell.NotApplicable, "a number cannot be compared with a text")
+		return cell.Value{}
+	}
+	order := 0
+	switch {
+	case left.Kind == cell.Text:
+		order = strings.Compare(strings.ToLower(left.Text), strings.ToLower(right.Text))
+	case left.Num < right.Num:
+		order = -1
+	case left.Num > right.Num:
+		order = 1
+	}
+	switch o {
+	case opEqual:
+		return cell.OfTruth(order == 0)
+	case opUnequal:
+		return cell.OfTruth(order != 0)
+	case opLess:
+		return cell.OfTruth(order < 0)
+	case opLessEqual:
+		return cell.OfTruth(order <= 0)
+	case opMore:
+		return cell.OfTruth(order > 0)
+	}
+	return cell.OfTruth(order >= 0)
+}

@@ -1,0 +1,223 @@
+package period
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Kind is the kind of stretch a Period names.
+type Kind uint8
+
+// The kinds of period. Latest, the zero value, is whatever is newest.
+const (
+	Latest       Kind = iota
+	Year              // FY, FY-1, FY+1: fiscal years counted from the latest reported
+	YearNamed         // FY2024
+	Quarter           // Q, Q-4, Q+1: fiscal quarters counted from the latest reported
+	QuarterNamed      // 2024-Q3, the SDMX form
+	Half              // H, H-1: halves, where only halves are published
+	Trailing          // TTM, TTM-1: trailing twelve months, and the same a year earlier
+	Next              // NTM: the next twelve months, from estimates
+	Day               // 2024-06-30
+	DayBack           // -30d, -4w, -6m, -1y: counted back from today
+	Today             // today
+)
+
+// Period is one stretch of time, absolute or relative. It is comparable; the
+// zero Period is [Latest].
+type Period struct {
+	kind   Kind
+	offset int16 // how many periods from the latest, or the quarter of QuarterNamed
+	year   int16 // of YearNamed and QuarterNamed
+	day    Date  // of Day
+	unit   byte  // of DayBack: d, w, m or y
+}
+
+// Kind returns the kind of the period.
+func (p Period) Kind() Kind { return p.kind }
+
+// Offset returns how many periods away from the latest one it lies: -1 for FY-1.
+func (p Period) Offset() int { return int(p.offset) }
+
+// OnDay returns the period that is one date.
+func OnDay(d Date) Period { return Period{kind: Day, day: d} }
+
+// IsDate tells whether the period resolves to a single date.
+func (p Period) IsDate() bool { return p.kind >= Day }
+
+// Date resolves a dated period against today. Other kinds give the zero Date.
+func (p Period) Date(today Date) Date {
+	switch p.kind {
+	case Day:
+		return p.day
+	case Today:
+		return today
+	case DayBack:
+		switch p.unit {
+		case 'd':
+			return today.AddDays(-int(p.offset))
+		case 'w':
+			return today.AddDays(-7 * int(p.offset))
+		case 'm':
+			return today.AddMonths(-int(p.offset))
+		default:
+			return today.AddYears(-int(p.offset))
+		}
+	}
+	return 0
+}
+
+// String writes the period as [Parse] reads it.
+func (p Period) String() string {
+	switch p.kind {
+	case Year:
+		return "FY" + signed(p.offset)
+	case YearNamed:
+		return fmt.Sprintf("FY%04d", p.year)
+	case Quarter:
+		return "Q" + signed(p.offset)
+	case QuarterNamed:
+		return fmt.Sprintf("%04d-Q%d", p.year, p.offset)
+	case Half:
+		return "H" + signed(p.offset)
+	case Trailing:
+		return "TTM" + signed(p.offset)
+	case Next:
+		return "NTM"
+	case Day:
+		return p.day.String()
+	case DayBack:
+		return fmt.Sprintf("-%d%c", p.offset, p.unit)
+	case Today:
+		return "today"
+	}
+	return ""
+}
+
+func signed(n int16) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%+d", n)
+}
+
+// A SyntaxError says which text could not be read as a period.
+type SyntaxError struct{ Text string }
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("%q is not a period: write FY, FY-1, FY2024, Q, Q-4, 2024-Q3, H, TTM, NTM, 2024-06-30, -30d, -4w, -6m, -1y or today", e.Text)
+}
+
+// Parse reads a period. The error is a *[SyntaxError].
+func Parse(text string) (Period, error) {
+	bad := &SyntaxError{text}
+	switch {
+	case text == "":
+		return Period{}, bad
+	case text == "today":
+		return Period{kind: Today}, nil
+	case text == "NTM":
+		return Period{kind: Next}, nil
+	case len(text) == 7 && text[4:6] == "-Q":
+		year, ok := digits(text[:4], 9999)
+		if q := text[6] - '0'; ok && q >= 1 && q <= 4 {
+			return Period{kind: QuarterNamed, year: year, offset: int16(q)}, nil
+		}
+		return Period{}, bad
+	case text[0] == '-':
+		unit := text[len(text)-1]
+		n, ok := digits(text[1:max(1, len(text)-1)], 9999)
+		if ok && strings.IndexByte("dwmy", unit) >= 0 {
+			return Period{kind: DayBack, offset: n, unit: unit}, nil
+		}
+		return Period{}, bad
+	case text[0] >= '0' && text[0] <= '9':
+		day, err := ParseDate(text)
+		if err != nil || day == 0 {
+			return Period{}, bad
+		}
+		return OnDay(day), nil
+	}
+	for _, form := range []struct {
+		prefix string
+		kind   Kind
+	}{{"FY", Year}, {"TTM", Trailing}, {"Q", Quarter}, {"H", Half}} {
+		rest, found := strings.CutPrefix(text, form.prefix)
+		if !found {
+			continue
+		}
+		if form.kind == Year && len(rest) == 4 && rest[0] != '-' && rest[0] != '+' {
+			if year, ok := digits(rest, 9999); ok {
+				return Period{kind: YearNamed, year: year}, nil
+			}
+			return Period{}, bad
+		}
+		offset, ok := offsetOf(rest)
+		if !ok || offset > 0 && form.kind == Trailing {
+			return Period{}, bad
+		}
+		return Period{kind: form.kind, offset: offset}, nil
+	}
+	return Period{}, bad
+}
+
+// offsetOf reads "", "-4" or "+1". A sign before zero, or a zero before a digit, is not canonical.
+func offsetOf(text string) (int16, bool) {
+	if text == "" {
+		return 0, true
+	}
+	n, ok := digits(text[1:], 999)
+	if !ok || n == 0 || text[1] == '0' {
+		return 0, false
+	}
+	switch text[0] {
+	case '-':
+		return -n, true
+	case '+':
+		return n, true
+	}
+	return 0, false
+}
+
+func digits(text string, most int) (int16, bool) {
+	if text == "" || strings.Trim(text, "0123456789") != "" {
+		return 0, false
+	}
+	n, err := strconv.Atoi(text)
+	return int16(n), err == nil && n <= most
+}
+
+// Range is a stretch between two periods, both included: FY-9..FY or -1y..today.
+type Range struct{ From, To Period }
+
+// ParseRange reads two periods joined by "..", or a single one that is both ends.
+func ParseRange(text string) (Range, error) {
+	from, to, found := strings.Cut(text, "..")
+	if !found {
+		to = from
+	}
+	first, err := Parse(from)
+	if err != nil {
+		return Range{}, err
+	}
+	last, err := Parse(to)
+	if err != nil {
+		return Range{}, err
+	}
+	if first.IsDate() != last.IsDate() {
+		return Range{}, fmt.Errorf("%q joins a date with a fiscal period: use two dates or two fiscal periods", text)
+	}
+	if first.kind == last.kind && (first.kind == Day && first.day > last.day || !first.IsDate() && (first.year > last.year || first.year == last.year && first.offset > last.offset)) {
+		return Range{}, fmt.Errorf("%q runs backwards: write the earlier period first", text)
+	}
+	return Range{first, last}, nil
+}
+
+// String writes the range as [ParseRange] reads it.
+func (r Range) String() string {
+	if r.From == r.To {
+		return r.From.String()
+	}
+	return r.From.String() + ".." + r.To.String()
+}

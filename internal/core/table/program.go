@@ -1,0 +1,419 @@
+package table
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/freshness"
+)
+
+// Program is a set of columns, a filter and an order, resolved against the
+// catalogue and ready to be evaluated over any records. It is immutable.
+type Program struct {
+	Columns []Column
+	steps   []step // by slot: first the columns, then the fields they need besides
+	order   []int  // slots in the order in which they can be computed
+	late    []int  // those that need a total over the rows
+	totals  []int  // the slots of which totals are needed
+	filter  *step
+	keys    []sortKey
+}
+
+// Column is one column of a table.
+type Column struct {
+	Ref   formula.Ref
+	Field *catalogue.Field
+}
+
+type step struct {
+	ref    formula.Ref
+	field  *catalogue.Field
+	expr   *formula.Expr
+	args   []int // slots of the expression's fields
+	totals []int // indices into the program's totals
+}
+
+type sortKey struct {
+	slot       int
+	descending bool
+}
+
+// Compile resolves columns, a filter (may be empty) and sort keys (fields, with
+// a leading minus for descending). Errors are those of the formula and the catalogue.
+func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, error) {
+	p := &Program{}
+	slots := map[formula.Ref]int{}
+	for _, ref := range columns {
+		if _, double := slots[ref]; double {
+			return nil, fmt.Errorf("column %s is asked for twice", ref)
+		}
+		f, err := catalogue.Resolve(ref)
+		if err != nil {
+			return nil, err
+		}
+		slots[ref] = len(p.steps)
+		p.steps = append(p.steps, step{ref: ref, field: f, expr: f.Formula})
+		p.Columns = append(p.Columns, Column{ref, f})
+	}
+	placed := map[int]bool{}
+	var place func(ref formula.Ref) (slot int, late bool, err error)
+	isLate := map[int]bool{}
+	link := func(s *step) (late bool, err error) {
+		args := make([]int, 0, len(s.expr.Refs()))
+		for _, input := range s.expr.Refs() {
+			slot, inputLate, err := place(input)
+			if err != nil {
+				return false, err
+			}
+			args = append(args, slot)
+			late = late || inputLate
+		}
+		s.args = args
+		for _, ref := range s.expr.Totals() {
+			s.totals = append(s.totals, p.totalOf(args[ref]))
+			late = true
+		}
+		return late, nil
+	}
+	place = func(ref formula.Ref) (int, bool, error) {
+		slot, known := slots[ref]
+		if !known {
+			f, err := catalogue.Resolve(ref)
+			if err != nil {
+				return 0, false, err
+			}
+			slot = len(p.steps)
+			slots[ref] = slot
+			p.steps = append(p.steps, step{ref: ref, field: f, expr: f.Formula})
+		}
+		if placed[slot] {
+			return slot, isLate[slot], nil
+		}
+		placed[slot] = true
+		if s := p.steps[slot]; s.expr != nil {
+			late, err := link(&s)
+			if err != nil {
+				return 0, false, err
+			}
+			p.steps[slot], isLate[slot] = s, late
+		}
+		if isLate[slot] {
+			p.late = append(p.late, slot)
+		} else {
+			p.order = append(p.order, slot)
+		}
+		return slot, isLate[slot], nil
+	}
+	for i := range p.Columns {
+		if _, _, err := place(p.Columns[i].Ref); err != nil {
+			return nil, err
+		}
+	}
+	if where != "" {
+		expr, err := formula.Parse(where)
+		if err != nil {
+			return nil, err
+		}
+		p.filter = &step{expr: expr}
+		if _, err := link(p.filter); err != nil {
+			return nil, err
+		}
+	}
+	for _, key := range sortBy {
+		name, descending := strings.CutPrefix(strings.TrimSpace(key), "-")
+		ref, err := formula.ParseRef(name)
+		if err != nil {
+			return nil, err
+		}
+		slot, _, err := place(ref)
+		if err != nil {
+			return nil, err
+		}
+		p.keys = append(p.keys, sortKey{slot, descending})
+	}
+	return p, nil
+}
+
+func (p *Program) totalOf(slot int) int {
+	if i := slices.Index(p.totals, slot); i >= 0 {
+		return i
+	}
+	p.totals = append(p.totals, slot)
+	return len(p.totals) - 1
+}
+
+// Refs lists every field the program reads, columns and filter included.
+func (p *Program) Refs() []formula.Ref {
+	refs := make([]formula.Ref, len(p.steps))
+	for i := range p.steps {
+		refs[i] = p.steps[i].ref
+	}
+	return refs
+}
+
+// Row is one evaluated row. Cells are in the order of the program's columns,
+// followed by those of the fields they need.
+type Row struct {
+	Record *Record
+	Cells  []cell.Cell
+}
+
+// Table is the result of an evaluation.
+type Table struct {
+	Program *Program
+	Rows    []Row
+	AsOf    time.Time
+	Until   time.Time // until then an evaluation of the same records gives the same; zero: for ever
+	Counts  [4]int    // cells of the columns by state
+	Of      int       // rows before the filter
+}
+
+// Evaluate computes the table of the records at an instant.
+func (p *Program) Evaluate(records []*Record, now time.Time, limits freshness.Limits) *Table {
+	t := &Table{Program: p, AsOf: now, Rows: make([]Row, len(records)), Of: len(records)}
+	width := len(p.steps)
+	matrix := make([]cell.Cell, width*len(records))
+	env := &rowEnv{}
+	for i, r := range records {
+		cells := matrix[i*width : (i+1)*width : (i+1)*width]
+		t.Rows[i] = Row{r, cells}
+		p.evaluateRow(r, cells, env, now, limits, t)
+	}
+	if len(p.totals) > 0 || len(p.late) > 0 {
+		env.totals = p.sum(t.Rows)
+		for i := range t.Rows {
+			env.cells = t.Rows[i].Cells
+			for _, slot := range p.late {
+				p.derive(slot, &t.Rows[i], env)
+			}
+		}
+	}
+	p.keep(t, env)
+	p.arrange(t)
+	for i := range t.Rows {
+		for c := range p.Columns {
+			t.Counts[t.Rows[i].Cells[c].State]++
+		}
+	}
+	return t
+}
+
+// Moments at which phases change bound how long facts that read the clock hold.
+func nextPhase(r *Record, now time.Time) time.Time {
+	e := r.Exchange
+	if s, open := e.Current(now); open {
+		return s.Close
+	}
+	s := e.Next(now)
+	if s.Date == 0 {
+		return time.Time{}
+	}
+	if pre := s.Date.In(e.Zone, int(e.PreOpens)/60, int(e.PreOpens)%60); now.Before(pre) {
+		return pre
+	}
+	return s.Open
+}
+
+func (t *Table) bound(until time.Time) {
+	if !until.IsZero() && (t.Until.IsZero() || until.Before(t.Until)) {
+		t.Until = until
+	}
+}
+
+func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now time.Time, limits freshness.Limits, t *Table) {
+	var accounts [feeds]cell.Cell
+	var known [feeds]bool
+	env.cells = cells
+	row := Row{r, cells}
+	for _, slot := range p.order {
+		s := &p.steps[slot]
+		out := &cells[slot]
+		switch {
+		case !s.field.AppliesTo(r.Listing.Kind):
+			*out = cell.Gap(cell.NotApplicable, "")
+			out.Unit = unitOf(s.field, r)
+			continue
+		case s.expr != nil:
+			p.derive(slot, &row, env)
+			continue
+		case s.field.Fact != nil:
+			out.Value = s.field.Fact(r.Listing, r.Exchange, now)
+			if out.Absent() {
+				*out = cell.Gap(cell.NotReported, "")
+			}
+			out.Unit = unitOf(s.field, r)
+			t.bound(nextPhase(r, now))
+			continue
+		}
+		feed := FeedOf(s.field.Dataset)
+		if !known[feed] {
+			var until time.Time
+			accounts[feed], until = r.account(feed, now, limits)
+			t.bound(until)
+			known[feed] = true
+		}
+		*out = accounts[feed]
+		if out.State < cell.Pending {
+			if s.field.Measure != nil {
+				measure(s, r, out, now)
+			} else {
+				observe(s.field, r.Feeds[feed].Observation, out)
+			}
+		}
+		out.Unit = unitOf(s.field, r)
+	}
+}
+
+func observe(f *catalogue.Field, o *Observation, out *cell.Cell) {
+	if slot := f.Slot(); slot < len(o.Values) {
+		out.Value = o.Values[slot]
+	}
+	if o.Minor && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) {
+		out.Flags |= cell.MinorUnit
+	}
+	if !out.Absent() {
+		return
+	}
+	reason, detail := cell.NotReported, ""
+	if text, rejected := o.Rejected[f.Slot()]; rejected {
+		reason, detail = cell.Rejected, text
+	}
+	out.State, out.Reason, out.Detail = cell.Missing, reason, detail
+}
+
+func measure(s *step, r *Record, out *cell.Cell, now time.Time) {
+	day := r.Exchange.Today(now)
+	if s.field.Dated {
+		last := r.Bars.Day[r.Bars.Len()-1]
+		if s.ref.Period.IsDate() {
+			day = s.ref.Period.Date(day)
+			if day <= last && out.State == cell.Stale {
+				out.State, out.Reason, out.Detail = cell.Fresh, cell.NoReason, "" // a past close cannot go stale
+			}
+		}
+		if i := r.Bars.OnOrBefore(day); i >= 0 && s.ref.Period.IsDate() {
+			session := r.Bars.Day[i]
+			out.Period, out.Observed = session.String(), r.Exchange.SessionOn(session).Close
+		}
+	}
+	x, reason := s.field.Measure(r.Bars, day)
+	if reason != cell.NoReason {
+		out.State, out.Reason = cell.Missing, reason
+		out.Detail = "the history begins on " + r.Bars.Day[0].String()
+		return
+	}
+	out.Value = cell.Of(x)
+}
+
+// derive evaluates a formula; the environment already holds the row's cells.
+func (p *Program) derive(slot int, row *Row, env *rowEnv) {
+	s := &p.steps[slot]
+	out := &row.Cells[slot]
+	if s.field.AppliesTo(row.Record.Listing.Kind) {
+		env.step = s
+		s.expr.Eval(env, out)
+	} else {
+		*out = cell.Gap(cell.NotApplicable, "")
+	}
+	out.Unit = unitOf(s.field, row.Record)
+}
+
+func unitOf(f *catalogue.Field, r *Record) string {
+	if f.Unit == catalogue.Price || f.Unit == catalogue.Money {
+		return r.Listing.Currency
+	}
+	return string(f.Unit)
+}
+
+type rowEnv struct {
+	cells  []cell.Cell
+	step   *step
+	totals []cell.Cell
+}
+
+func (e *rowEnv) Field(ref int) *cell.Cell   { return &e.cells[e.step.args[ref]] }
+func (e *rowEnv) Total(total int) *cell.Cell { return &e.totals[e.step.totals[total]] }
+
+// sum totals each slot that a formula needs over the rows to which it applies.
+// One missing value, or a second currency, leaves the total missing.
+func (p *Program) sum(rows []Row) []cell.Cell {
+	totals := make([]cell.Cell, len(p.totals))
+	for i, slot := range p.totals {
+		total := &totals[i]
+		for _, row := range rows {
+			c := &row.Cells[slot]
+			switch {
+			case total.State == cell.Missing, c.State == cell.Missing && c.Reason == cell.NotApplicable:
+				continue
+			case c.Absent():
+				*total = cell.Gap(cell.InputMissing, p.steps[slot].ref.String()+" of "+row.Record.Listing.Symbol.String()+": "+c.Reason.String())
+				total.State = c.State
+			case total.Unit != "" && total.Unit != c.Unit:
+				*total = cell.Gap(cell.InputMissing, "an exchange rate: the list holds both "+total.Unit+" and "+c.Unit)
+			default:
+				total.Absorb(c)
+				total.Value, total.Unit = cell.Of(total.Value.Num+c.Value.Num), c.Unit
+			}
+		}
+	}
+	return totals
+}
+
+// keep drops the rows that the filter does not find true.
+func (p *Program) keep(t *Table, env *rowEnv) {
+	if p.filter == nil {
+		return
+	}
+	env.step = p.filter
+	t.Rows = slices.DeleteFunc(t.Rows, func(row Row) bool {
+		var verdict cell.Cell
+		env.cells = row.Cells
+		p.filter.expr.Eval(env, &verdict)
+		return !verdict.Value.IsTrue()
+	})
+}
+
+// arrange sorts by the keys; gaps come last in either direction, and equal rows
+// keep the list's order.
+func (p *Program) arrange(t *Table) {
+	if len(p.keys) == 0 {
+		return
+	}
+	sort.SliceStable(t.Rows, func(i, j int) bool {
+		for _, k := range p.keys {
+			a, b := &t.Rows[i].Cells[k.slot], &t.Rows[j].Cells[k.slot]
+			if a.Absent() || b.Absent() {
+				if a.Absent() != b.Absent() {
+					return b.Absent()
+				}
+				continue
+			}
+			order := compareValues(a.Value, b.Value)
+			if k.descending {
+				order = -order
+			}
+			if order != 0 {
+				return order < 0
+			}
+		}
+		return false
+	})
+}
+
+func compareValues(a, b cell.Value) int {
+	switch {
+	case a.Kind == cell.Text:
+		return strings.Compare(strings.ToLower(a.Text), strings.ToLower(b.Text))
+	case a.Num < b.Num:
+		return -1
+	case a.Num > b.Num:
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,288 @@
+package table
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/series"
+)
+
+var (
+	saturday = time.Date(2026, 3, 7, 12, 0, 0, 0, time.UTC)
+	friday   = period.MakeDate(2026, 3, 6)
+	harbour  = &market.Exchange{Code: "XCVH", Name: "Harbour", Zone: time.UTC, PreOpens: 8 * 60, Opens: 9 * 60, Closes: 17 * 60,
+		Weekend: map[time.Weekday]bool{time.Saturday: true, time.Sunday: true}}
+)
+
+type values map[string]cell.Value
+
+func observe1(d catalogue.Dataset, at time.Time, v values) *Observation {
+	o := &Observation{Source: "gannet", Observed: at, Fetched: at.Add(time.Minute), Values: make([]cell.Value, len(catalogue.ObservedIn(d)))}
+	for id, value := range v {
+		o.Values[catalogue.Find(id).Slot()] = value
+	}
+	return o
+}
+
+// listed makes a share whose last close and quote are from Friday's close.
+func listed(ticker, currency string, last, previous float64) *Record {
+	r := &Record{Listing: &market.Listing{Symbol: market.Symbol{Ticker: ticker, Exchange: "XCVH"}, Kind: market.Share, Currency: currency}, Exchange: harbour}
+	r.Feeds[Quotes].Observation = observe1(catalogue.Quotes, friday.In(time.UTC, 17, 0), values{
+		"quote.last": cell.Of(last), "quote.previous_close": cell.Of(previous)})
+	return r
+}
+
+func (r *Record) hold(quantity, cost float64) *Record {
+	r.Held = true
+	r.Feeds[Holdings].Observation = observe1(catalogue.Holdings, friday.In(time.UTC, 17, 0), values{
+		"holding.quantity": cell.Of(quantity), "holding.cost": cell.Of(cost)})
+	return r
+}
+
+func (r *Record) history(b *series.Bars) *Record {
+	r.Bars = b
+	r.Feeds[Bars].Observation = &Observation{Source: "gannet", Observed: b.Day[b.Len()-1].In(time.UTC, 17, 0), Fetched: saturday}
+	return r
+}
+
+func evaluate(t *testing.T, records []*Record, columns, where string, sortBy ...string) *Table {
+	t.Helper()
+	refs, err := catalogue.ParseColumns(strings.Split(columns, ","))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Compile(refs, where, sortBy)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p.Evaluate(records, saturday, freshness.Standard)
+}
+
+func symbols(t *Table) string {
+	var names []string
+	for _, row := range t.Rows {
+		names = append(names, row.Record.Listing.Symbol.Ticker)
+	}
+	return strings.Join(names, " ")
+}
+
+func TestDerivedCellsByHand(t *testing.T) {
+	bars := &series.Bars{}
+	bars.Append(period.MakeDate(2025, 3, 6), 10, 99, 1, 20, 100) // just outside the year that begins after 2025-03-07
+	bars.Append(period.MakeDate(2025, 3, 10), 20, 26, 19, 25, 100)
+	bars.Append(period.MakeDate(2026, 2, 27), 27, 28, 26, 27, 200)
+	bars.Append(friday, 28, 31, 27, 30, 300)
+	a := listed("AAA", "EUR", 30, 29).hold(100, 24).history(bars)
+	b := listed("BBB", "EUR", 10, 12.5).hold(50, 20)
+	tab := evaluate(t, []*Record{a, b},
+		"quote.change,quote.change_pct,holding.market_value,holding.gain,holding.gain_pct,holding.day_change,holding.weight,price.high_52w,price.low_52w,price.range_position,price.range_width,price.return_1w,price.return_52w,price.close@2026-03-01,holding.cost_basis", "")
+	want := []float64{
+		1, 1.0 / 29, 3000, 600, 0.25, 100, 3000.0 / 3500,
+		31, 19, 11.0 / 12, 31.0/19 - 1,
+		30.0/27 - 1, // from Saturday 28 February: the session before it is the 27th
+		30.0/20 - 1, // from 8 March 2025: the session before it is the 6th
+		27, 2400,
+	}
+	for i, x := range want {
+		c := tab.Rows[0].Cells[i]
+		if c.Value.Kind != cell.Number || math.Abs(c.Value.Num-x) > 1e-12 || c.State != cell.Fresh {
+			t.Errorf("%s is %+v, want %v", tab.Program.Columns[i].Ref, c, x)
+		}
+	}
+	if c := tab.Rows[0].Cells[13]; c.Period != "2026-02-27" {
+		t.Errorf("the close of a Sunday must say its session: %+v", c)
+	}
+	if c := tab.Rows[0].Cells[2]; c.Unit != "EUR" || c.Source != "gannet" {
+		t.Errorf("got %+v", c)
+	}
+	if c := tab.Rows[1].Cells[7]; c.Reason != cell.NeverFetched || c.Unit != "EUR" {
+		t.Errorf("no bars: %+v", c)
+	}
+	if c := tab.Rows[1].Cells[9]; c.Reason != cell.InputMissing || c.Detail != "price.low_52w: never_fetched" {
+		t.Errorf("no bars: %+v", c)
+	}
+}
+
+func TestWeightNeedsOneCurrencyAndEveryValue(t *testing.T) {
+	eur, gbp, watched := listed("EUR", "EUR", 30, 29).hold(1, 1), listed("GBP", "GBP", 30, 29).hold(1, 1), listed("WAT", "JPY", 1, 1)
+	if c := evaluate(t, []*Record{eur, gbp, watched}, "holding.weight", "").Rows[0].Cells[0]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "EUR and GBP") {
+		t.Errorf("two currencies: %+v", c)
+	}
+	gbp.Listing.Currency = "EUR"
+	tab := evaluate(t, []*Record{eur, gbp, watched}, "holding.weight", "")
+	if c := tab.Rows[1].Cells[0]; c.Value.Num != 0.5 {
+		t.Errorf("half each: %+v", c)
+	}
+	if c := tab.Rows[2].Cells[0]; c.Reason != cell.NotApplicable || c.Detail != "not held" {
+		t.Errorf("a watched row has no weight: %+v", c)
+	}
+	gbp.Feeds[Quotes] = Feed{Attempt: &Attempt{Outcome: cell.FetchFailed, Detail: "503"}}
+	if c := evaluate(t, []*Record{eur, gbp}, "holding.weight", "").Rows[0].Cells[0]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "GBP.XCVH") {
+		t.Errorf("a holding without a price: %+v", c)
+	}
+}
+
+func TestEveryAbsenceHasItsReason(t *testing.T) {
+	attempt := func(outcome cell.Reason, detail string) Feed {
+		return Feed{Attempt: &Attempt{Outcome: outcome, Detail: detail, At: saturday, Source: "gannet"}}
+	}
+	base := func(f Feed) *Record { r := listed("AAA", "EUR", 1, 1); r.Feeds[Quotes] = f; return r }
+	rejected := listed("AAA", "EUR", 1, 1)
+	rejected.Feeds[Quotes].Observation.Values[0] = cell.Value{}
+	rejected.Feeds[Quotes].Observation.Rejected = map[int]string{0: "n/a*"}
+	delisted := listed("AAA", "EUR", 1, 1)
+	delisted.Listing.Ended = friday.AddDays(-100)
+	gone := base(attempt(cell.NotCovered, ""))
+	gone.Listing.Ended = friday.AddDays(-100)
+	index := base(Feed{})
+	index.Listing.Kind = market.Index
+	old := listed("AAA", "EUR", 1, 1)
+	old.Feeds[Quotes].Observation.Observed = friday.AddDays(-3).In(time.UTC, 17, 0)
+	down := listed("AAA", "EUR", 1, 1)
+	down.Feeds[Quotes].Observation.Observed = old.Feeds[Quotes].Observation.Observed
+	down.Feeds[Quotes].Attempt = attempt(cell.FetchFailed, "503").Attempt
+	for _, c := range []struct {
+		name   string
+		record *Record
+		column string
+		state  cell.State
+		reason cell.Reason
+		detail string
+	}{
+		{"never asked", base(Feed{}), "quote.last", cell.Missing, cell.NeverFetched, ""},
+		{"being asked", base(Feed{Refreshing: true}), "quote.last", cell.Pending, cell.NeverFetched, ""},
+		{"not covered", base(attempt(cell.NotCovered, "")), "quote.last", cell.Missing, cell.NotCovered, ""},
+		{"plan", base(attempt(cell.NotPermitted, "derivatives")), "quote.last", cell.Missing, cell.NotPermitted, "derivatives"},
+		{"failed", base(attempt(cell.FetchFailed, "503")), "quote.last", cell.Missing, cell.FetchFailed, "503"},
+		{"answered without it", base(attempt(cell.NoReason, "")), "quote.last", cell.Missing, cell.NotReported, ""},
+		{"null in the answer", listed("AAA", "EUR", 1, 1), "quote.bid", cell.Missing, cell.NotReported, ""},
+		{"text in the answer", rejected, "quote.last", cell.Missing, cell.Rejected, "n/a*"},
+		{"bid of an index", index, "quote.bid", cell.Missing, cell.NotApplicable, ""},
+		{"spread of an index", index, "quote.spread_pct", cell.Missing, cell.NotApplicable, ""},
+		{"delisted with last values", delisted, "quote.last", cell.Stale, cell.Ended, "on 2025-11-26"},
+		{"delisted without", gone, "quote.last", cell.Missing, cell.Ended, "on 2025-11-26"},
+		{"session passed", old, "quote.last", cell.Stale, cell.SessionPassed, ""},
+		{"derived from stale", old, "quote.change", cell.Stale, cell.SessionPassed, ""},
+		{"source down", down, "quote.last", cell.Stale, cell.SourceDown, "503"},
+		{"listed lately", listed("AAA", "EUR", 1, 1).history(recent()), "price.return_52w", cell.Missing, cell.ShortHistory, "the history begins on 2026-03-05"},
+	} {
+		got := evaluate(t, []*Record{c.record}, c.column, "").Rows[0].Cells[0]
+		if got.State != c.state || got.Reason != c.reason || got.Detail != c.detail || got.Absent() != (c.state >= cell.Pending) {
+			t.Errorf("%s: %+v", c.name, got)
+		}
+	}
+}
+
+func recent() *series.Bars {
+	b := &series.Bars{}
+	b.Append(friday.AddDays(-1), 1, 1, 1, 1, 1)
+	b.Append(friday, 1, 1, 1, 1, 1)
+	return b
+}
+
+func TestFilterAndSort(t *testing.T) {
+	records := []*Record{listed("AAA", "EUR", 30, 29), listed("BBB", "EUR", 10, 12), listed("CCC", "EUR", 20, 20), listed("DDD", "EUR", 20, 10)}
+	records[2].Feeds[Quotes].Observation.Values[catalogue.Find("quote.previous_close").Slot()] = cell.Value{}
+	for _, c := range []struct{ where, sort, want string }{
+		{"", "-quote.change_pct", "DDD AAA BBB CCC"},
+		{"", "quote.change_pct", "BBB AAA DDD CCC"},
+		{"quote.change_pct > 3%", "quote.last", "DDD AAA"},
+		{"quote.last = 20", "", "CCC DDD"},
+		{"is_missing(quote.change)", "", "CCC"},
+		{"", "quote.last,-profile.name", "BBB CCC DDD AAA"},
+	} {
+		var keys []string
+		if c.sort != "" {
+			keys = strings.Split(c.sort, ",")
+		}
+		tab := evaluate(t, records, "quote.last", c.where, keys...)
+		if got := symbols(tab); got != c.want {
+			t.Errorf("where %q sort %q: %s, want %s", c.where, c.sort, got, c.want)
+		}
+		if tab.Of != 4 || tab.Counts[cell.Fresh] != len(tab.Rows) {
+			t.Errorf("counts %v of %d", tab.Counts, tab.Of)
+		}
+	}
+	for _, bad := range []struct{ columns, where, sort string }{
+		{"quote.last", "quote.lasst > 1", ""}, {"quote.last", "quote.last >", ""}, {"quote.last", "", "quote.lasst"}, {"quote.last,quote.last", "", "quote.last"},
+	} {
+		refs, err := catalogue.ParseColumns(strings.Split(bad.columns, ","))
+		if err == nil {
+			_, err = Compile(refs, bad.where, []string{bad.sort})
+		}
+		if err == nil {
+			t.Errorf("%+v compiles", bad)
+		}
+	}
+}
+
+func TestTheTableHoldsUntilASessionMayChangeIt(t *testing.T) {
+	tab := evaluate(t, []*Record{listed("AAA", "EUR", 30, 29)}, "quote.last,profile.name", "")
+	if want := time.Date(2026, 3, 9, 8, 0, 0, 0, time.UTC); !tab.Until.Equal(want) {
+		t.Errorf("holds until %s, want Monday's pre-open, %s", tab.Until, want)
+	}
+}
+
+func TestExplainReachesTheObservation(t *testing.T) {
+	r := listed("AAA", "EUR", 30, 29).hold(10, 20)
+	tab := evaluate(t, []*Record{r}, "holding.weight", "")
+	e := tab.Explain(&tab.Rows[0], 0)
+	value := e.Inputs[0]
+	latest := value.Inputs[1]
+	last := latest.Inputs[0]
+	if value.Ref.ID != "holding.market_value" || latest.Formula != "or_else(quote.last, price.close)" || last.Observation == nil || last.Cell.Value.Num != 30 {
+		t.Errorf("got %+v", e)
+	}
+}
+
+func TestDiagnoseGroupsByReason(t *testing.T) {
+	never := listed("AAA", "EUR", 1, 1)
+	never.Feeds[Quotes] = Feed{}
+	h := evaluate(t, []*Record{never, listed("BBB", "EUR", 1, 1)}, "quote.last,quote.bid,holding.gain", "").Diagnose()
+	if len(h.Groups) != 3 || h.Groups[0].Reason != cell.NeverFetched || h.Groups[0].Cells != 2 || len(h.Groups[0].Names) != 1 ||
+		h.Groups[1].Reason != cell.NotReported || h.Groups[2].Reason != cell.NotApplicable || h.Fields[0].Counts != [4]int{1, 0, 0, 1} {
+		t.Errorf("got %+v", h)
+	}
+}
+
+func BenchmarkEvaluate(b *testing.B) {
+	var refs []formula.Ref
+	for i := range catalogue.Fields {
+		if f := &catalogue.Fields[i]; f.Measure != nil || f.Formula != nil {
+			refs = append(refs, formula.Ref{ID: f.ID})
+		}
+	}
+	p, err := Compile(refs, "", nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	r := listed("AAA", "EUR", 30, 29).hold(10, 20)
+	for i := range r.Feeds[Quotes].Observation.Values {
+		r.Feeds[Quotes].Observation.Values[i] = cell.Of(30)
+	}
+	bars := &series.Bars{}
+	for d := friday.AddYears(-1).AddDays(-10); d <= friday; d++ {
+		if harbour.Trades(d) {
+			x := 30 + math.Sin(float64(d))
+			bars.Append(d, x, x+1, x-1, x, 100)
+		}
+	}
+	r.history(bars)
+	records := make([]*Record, 1000)
+	for i := range records {
+		records[i] = r
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		p.Evaluate(records, saturday, freshness.Standard)
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*len(records)*len(refs)), "ns/cell")
+}

@@ -1,0 +1,60 @@
+package standin
+
+import (
+	"fmt"
+	"math"
+
+	"soba.invalid/soba/internal/core/market"
+)
+
+// Words that the names of generated companies are made of.
+var (
+	places = []string{
+		"Aldermoor", "Anchorhold", "Barnacle", "Bellrock", "Bracken", "Brinewell", "Calder Sound", "Causeway", "Cinderness", "Claywater",
+		"Cormorant", "Crabtree Bay", "Dunmarrow", "Eastskerry", "Ebbstone", "Eiderholm", "Fairlead", "Fenmouth", "Gannister", "Greyshingle",
+		"Gullhaven", "Hallow Point", "Heronsea", "Inchmarl", "Ironstrand", "Kestrel Head", "Lantern Isle", "Leeward", "Longreef", "Marlspike",
+		"Merrow", "Millrace", "Mistral Cove", "Narrowgate", "Netherquay", "Oystermouth", "Pebblewick", "Petrel", "Pinnace", "Plumbline",
+		"Ravensound", "Redbeacon", "Rushwater", "Saltmarsh", "Sandpiper", "Seagate", "Shearwater", "Silverspit", "Southlight", "Spindrift",
+		"Stonechat", "Sundergate", "Tamarisk", "Ternhaven", "Thornsea", "Tidewick", "Undertow", "Wavecrest", "Westering", "Whinstone",
+	}
+	trades = []struct{ name, sector, industry string }{
+		{"Ferries", "Sea transport", "Passenger ferries"}, {"Freight", "Sea transport", "Coastal freight"}, {"Tugs", "Sea transport", "Towage"},
+		{"Kelp", "Sea farming", "Kelp growing and drying"}, {"Mussels", "Sea farming", "Mussel growing"}, {"Oysters", "Sea farming", "Oyster growing"},
+		{"Salt", "Minerals", "Solar salt"}, {"Quarries", "Minerals", "Stone"}, {"Tidal", "Power", "Tidal power"}, {"Wind", "Power", "Wind power"},
+		{"Glass", "Crafts", "Glass"}, {"Charts", "Crafts", "Sea charts"}, {"Boatyard", "Sea works", "Boat building"}, {"Cables", "Sea works", "Submarine cables"},
+		{"Dredging", "Sea works", "Dredging"}, {"Cold Stores", "Storage", "Cold stores"}, {"Warehouses", "Storage", "Warehouses"},
+		{"Chandlers", "Supplies", "Ship chandlers"}, {"Sailcloth", "Supplies", "Sailcloth"}, {"Provisions", "Supplies", "Ships' provisions"},
+		{"Bank", "Finance", "Banking"}, {"Mutual", "Finance", "Insurance"}, {"Moorings", "Property", "Moorings and quays"}, {"Lodgings", "Property", "Inns"},
+	}
+)
+
+// generate adds companies made up from the seed, each named for a place and a trade.
+func (m *Market) generate(count int) {
+	codes := m.Exchanges.Codes()
+	for i := range max(count, 0) {
+		r := m.random("company", fmt.Sprint(i))
+		place, trade := places[r.IntN(len(places))], trades[r.IntN(len(trades))]
+		e := m.Exchanges[codes[r.IntN(len(codes))]]
+		symbol := market.Symbol{Exchange: e.Code}
+		for symbol.Ticker == "" || m.bySymbol[symbol] != nil {
+			symbol.Ticker = string([]byte{place[0] &^ 32, letter(r.IntN(26)), trade.name[0] &^ 32, letter(r.IntN(26))})
+			if i > 2000 {
+				symbol.Ticker += string(letter(r.IntN(26)))
+			}
+		}
+		price := math.Exp(1 + 3*r.Float64())
+		switch e.Currency {
+		case "JPY":
+			price *= 100
+		case "GBP":
+			price /= 4
+		}
+		l := instrument(market.Share, symbol.String(), place+" "+trade.name, e.Country, e.Currency, price)
+		l.Sector, l.Industry, l.Employees, l.YearEnd = trade.sector, trade.industry, int(math.Exp(3+6*r.Float64())), "--12-31"
+		l.Description = l.Name + ": " + trade.industry + "."
+		l.drift, l.volatility, l.volume = 0.0002+0.0004*r.NormFloat64(), 0.008+0.018*r.Float64(), math.Exp(9+5*r.Float64())
+		m.add(l)
+	}
+}
+
+func letter(i int) byte { return byte('A' + i) }
