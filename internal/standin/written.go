@@ -73,7 +73,7 @@ func written(today period.Date) []*Listing {
 }
 
 // twoExchangesISIN belongs to one share traded on two exchanges.
-const twoExchangesISIN = "XA000BLUEM14"
+const twoExchangesISIN = "XA000BLUEM12"
 
 func instrument(kind market.Kind, symbol, name, country, currency string, start float64) *Listing {
 	s, err := market.ParseSymbol(symbol)

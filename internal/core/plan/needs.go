@@ -29,7 +29,7 @@ func Assess(records []*table.Record, ask Ask, now time.Time, limits freshness.Li
 	for _, d := range ask.Datasets {
 		feed := table.FeedOf(d)
 		for _, r := range records {
-			n := Need{Dataset: d, Listing: r.Listing.ID, Symbol: r.Listing.Symbol, Held: r.Held}
+			n := Need{Dataset: d, Listing: r.Listing.ID, Symbol: r.Listing.Symbol, Currency: r.Listing.Currency, Held: r.Held}
 			if o := r.Feeds[feed].Observation; o != nil {
 				n.Seen = o.Fetched
 			}

@@ -21,6 +21,7 @@ type Need struct {
 	Dataset  catalogue.Dataset
 	Listing  int64
 	Symbol   market.Symbol
+	Currency string      // that prices must come in
 	From, To period.Date // of bars: the range that is lacking
 	Held     bool
 	Seen     time.Time // when it was last fetched; zero: never

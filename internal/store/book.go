@@ -1,0 +1,373 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/table"
+)
+
+// Book keeps what tables read in memory: the directory of listings, and the
+// newest observations of the listings that have been asked for. It follows the
+// database by its notifications, so that every instance of the service sees what
+// any of them stores.
+type Book struct {
+	store     *Store
+	exchanges market.Exchanges
+	version   atomic.Int64
+	listeners listeners
+
+	mu       sync.Mutex
+	byID     map[int64]*market.Listing
+	bySymbol map[market.Symbol]*market.Listing
+	ordered  []*market.Listing
+	records  map[int64]*table.Record
+	loaded   map[catalogue.Dataset]map[int64]bool // which feeds of the records are current
+	inFlight map[catalogue.Dataset]map[int64]bool
+}
+
+// NewBook opens the book and reads the directory.
+func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges) (*Book, error) {
+	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}}
+	for _, d := range catalogue.Datasets {
+		b.loaded[d] = map[int64]bool{}
+	}
+	if err := b.readDirectory(ctx); err != nil {
+		return nil, err
+	}
+	return b, b.readInFlight(ctx)
+}
+
+// Version counts the changes to what the book holds.
+func (b *Book) Version() int64 { return b.version.Load() }
+
+// Listings is the directory, ordered by symbol. It must not be changed.
+func (b *Book) Listings() []*market.Listing {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.ordered
+}
+
+// Listing finds a listing by number, or nil.
+func (b *Book) Listing(id int64) *market.Listing {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.byID[id]
+}
+
+// Find finds a listing by symbol, or nil.
+func (b *Book) Find(s market.Symbol) *market.Listing {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.bySymbol[s]
+}
+
+// Exchange returns the exchange of a listing.
+func (b *Book) Exchange(l *market.Listing) *market.Exchange { return b.exchanges.Of(l) }
+
+// Exchanges returns all exchanges.
+func (b *Book) Exchanges() market.Exchanges { return b.exchanges }
+
+func (b *Book) readDirectory(ctx context.Context) error {
+	listings, err := b.store.Listings(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the directory of listings: %w", err)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.byID, b.bySymbol, b.ordered = map[int64]*market.Listing{}, map[market.Symbol]*market.Listing{}, listings
+	for _, l := range listings {
+		b.byID[l.ID], b.bySymbol[l.Symbol] = l, l
+		if r := b.records[l.ID]; r != nil {
+			changed := *r
+			changed.Listing = l
+			b.records[l.ID] = &changed
+		}
+	}
+	b.version.Add(1)
+	return nil
+}
+
+func (b *Book) readInFlight(ctx context.Context) error {
+	rows, err := b.store.Pool.Query(ctx, "select dataset, listing_id from in_flight")
+	if err != nil {
+		return err
+	}
+	inFlight := map[catalogue.Dataset]map[int64]bool{}
+	var dataset string
+	var id int64
+	if _, err = pgx.ForEachRow(rows, []any{&dataset, &id}, func() error {
+		d := catalogue.Dataset(dataset)
+		if inFlight[d] == nil {
+			inFlight[d] = map[int64]bool{}
+		}
+		inFlight[d][id] = true
+		return nil
+	}); err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	same := maps.EqualFunc(b.inFlight, inFlight, maps.Equal)
+	b.inFlight = inFlight
+	if !same {
+		b.version.Add(1)
+	}
+	return nil
+}
+
+// Records returns the rows of a list as they are known now.
+func (b *Book) Records(ctx context.Context, rows []Row) ([]*table.Record, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err := b.load(ctx, rows); err != nil {
+		return nil, err
+	}
+	out := make([]*table.Record, 0, len(rows))
+	for _, row := range rows {
+		base := b.records[row.ListingID]
+		if base == nil {
+			continue // not in the directory that was read last; a notification is on its way
+		}
+		r := *base
+		hold(&r, row)
+		for _, d := range catalogue.Datasets {
+			r.Feeds[table.FeedOf(d)].Refreshing = b.inFlight[d][row.ListingID]
+		}
+		out = append(out, &r)
+	}
+	return out, nil
+}
+
+// load brings the feeds of the rows' listings that are not current up to date.
+func (b *Book) load(ctx context.Context, rows []Row) error {
+	for _, d := range catalogue.Datasets {
+		var ids []int64
+		for _, row := range rows {
+			if !b.loaded[d][row.ListingID] && b.byID[row.ListingID] != nil {
+				ids = append(ids, row.ListingID)
+			}
+		}
+		if len(ids) == 0 {
+			continue
+		}
+		f, err := b.store.read(ctx, ids, []catalogue.Dataset{d}, time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC))
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			r := table.Record{Listing: b.byID[id], Exchange: b.exchanges.Of(b.byID[id])}
+			if old := b.records[id]; old != nil {
+				r = *old
+			}
+			fill(&r, d, f)
+			b.records[id] = &r
+			b.loaded[d][id] = true
+		}
+	}
+	return nil
+}
+
+// fill puts a dataset that was read into a record.
+func fill(r *table.Record, d catalogue.Dataset, f *feeds) {
+	id := r.Listing.ID
+	feed := &r.Feeds[table.FeedOf(d)]
+	feed.Observation, feed.Attempt = f.points[d][id], f.attempts[d][id]
+	if d != catalogue.Bars {
+		return
+	}
+	r.Bars = nil
+	if h := f.bars[id]; h != nil {
+		last := h.bars.Day[h.bars.Len()-1]
+		h.observation.Observed = r.Exchange.SessionOn(last).Close
+		r.Bars, feed.Observation = h.bars, h.observation
+	}
+}
+
+// hold gives a record the quantity and cost of a row.
+func hold(r *table.Record, row Row) {
+	if row.Quantity == nil {
+		return
+	}
+	r.Held = true
+	o := &table.Observation{Source: "you", Observed: row.AddedAt, Fetched: row.AddedAt, Values: make([]cell.Value, len(catalogue.ObservedIn(catalogue.Holdings)))}
+	for id, text := range map[string]*string{"holding.quantity": row.Quantity, "holding.cost": row.Cost} {
+		if text == nil {
+			continue
+		}
+		if x, err := strconv.ParseFloat(*text, 64); err == nil {
+			o.Values[catalogue.Find(id).Slot()] = cell.Of(x)
+		}
+	}
+	r.Feeds[table.Holdings].Observation = o
+}
+
+// RecordsAt returns the rows of a list as they were known at an instant in the past.
+func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time) ([]*table.Record, error) {
+	ids := make([]int64, len(rows))
+	for i, row := range rows {
+		ids[i] = row.ListingID
+	}
+	f, err := b.store.read(ctx, ids, catalogue.Datasets, at)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*table.Record, 0, len(rows))
+	for _, row := range rows {
+		l := b.Listing(row.ListingID)
+		if l == nil {
+			continue
+		}
+		r := &table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
+		for _, d := range catalogue.Datasets {
+			fill(r, d, f)
+		}
+		hold(r, row)
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// Follow listens to the database until the context ends, reconnecting when the
+// connection is lost. What may have been missed meanwhile is read anew.
+func (b *Book) Follow(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := b.listen(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		slog.Warn("lost the database's notifications; connecting again", "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (b *Book) listen(ctx context.Context) error {
+	conn, err := b.store.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	// The connection goes on listening, so it must not return to the pool.
+	raw := conn.Hijack()
+	defer raw.Close(context.WithoutCancel(ctx)) //nolint:errcheck // it is given up
+	if _, err := raw.Exec(ctx, "listen soba"); err != nil {
+		return err
+	}
+	b.forget()
+	if err := b.readDirectory(ctx); err != nil {
+		return err
+	}
+	if err := b.readInFlight(ctx); err != nil {
+		return err
+	}
+	b.listeners.tell("everything", 0)
+	for {
+		n, err := raw.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		if err := b.heed(ctx, n.Payload); err != nil {
+			return err
+		}
+	}
+}
+
+// forget drops what is in memory.
+func (b *Book) forget() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, d := range catalogue.Datasets {
+		clear(b.loaded[d])
+	}
+	b.version.Add(1)
+}
+
+// heed acts on a notification: a word and a number.
+func (b *Book) heed(ctx context.Context, payload string) error {
+	what, number, _ := strings.Cut(payload, " ")
+	id, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		return nil // not ours
+	}
+	switch what {
+	case "request":
+		if err := b.heedRequest(ctx, id); err != nil {
+			return err
+		}
+	case "refresh":
+		if err := b.readInFlight(ctx); err != nil {
+			return err
+		}
+	}
+	b.listeners.tell(what, id)
+	return nil
+}
+
+// heedRequest marks what a stored response changed as no longer current.
+func (b *Book) heedRequest(ctx context.Context, id int64) error {
+	var dataset string
+	var listings []int64
+	if err := b.store.Pool.QueryRow(ctx, "select dataset, listings from request where id = $1", id).Scan(&dataset, &listings); err != nil {
+		return err
+	}
+	if dataset == string(catalogue.Listings) {
+		return b.readDirectory(ctx)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, listing := range listings {
+		delete(b.loaded[catalogue.Dataset(dataset)], listing)
+	}
+	b.version.Add(1)
+	return nil
+}
+
+// listeners hand notifications on within the process.
+type listeners struct {
+	mu  sync.Mutex
+	all map[chan struct{}]func(what string, id int64) bool
+}
+
+// Listen returns a channel that receives when something that concerns happens,
+// at once or after; end it with stop. Several happenings may come as one.
+func (b *Book) Listen(concerns func(what string, id int64) bool) (happened <-chan struct{}, stop func()) {
+	ch := make(chan struct{}, 1)
+	b.listeners.mu.Lock()
+	defer b.listeners.mu.Unlock()
+	if b.listeners.all == nil {
+		b.listeners.all = map[chan struct{}]func(string, int64) bool{}
+	}
+	b.listeners.all[ch] = concerns
+	return ch, func() {
+		b.listeners.mu.Lock()
+		defer b.listeners.mu.Unlock()
+		delete(b.listeners.all, ch)
+	}
+}
+
+func (l *listeners) tell(what string, id int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for ch, concerns := range l.all {
+		if what == "everything" || concerns(what, id) {
+			select {
+			case ch <- struct{}{}:
+			default:
+			}
+		}
+	}
+}

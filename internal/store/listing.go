@@ -1,0 +1,66 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+)
+
+type listingRow struct {
+	ID       int64
+	Symbol   string
+	ISIN     string
+	Name     string
+	Kind     string
+	Currency string
+	Ended    *time.Time
+}
+
+// Listings returns every listing that any source has named.
+func (s *Store) Listings(ctx context.Context) ([]*market.Listing, error) {
+	rows, err := all[listingRow](ctx, s.Pool, "select id, symbol, isin, name, kind, currency, ended from listing order by symbol")
+	if err != nil {
+		return nil, err
+	}
+	listings := make([]*market.Listing, len(rows))
+	for i, r := range rows {
+		symbol, err := market.ParseSymbol(r.Symbol)
+		if err != nil {
+			return nil, err
+		}
+		listings[i] = &market.Listing{ID: r.ID, Symbol: symbol, ISIN: r.ISIN, Name: r.Name, Kind: market.Kind(r.Kind), Currency: r.Currency, Ended: dateOf(r.Ended)}
+	}
+	return listings, nil
+}
+
+func dateOf(t *time.Time) period.Date {
+	if t == nil {
+		return 0
+	}
+	return period.DateOf(*t)
+}
+
+func nullable(d period.Date) *time.Time {
+	if d == 0 {
+		return nil
+	}
+	t := d.Time()
+	return &t
+}
+
+// saveListings adds listings and brings those that are there up to date.
+func saveListings(ctx context.Context, tx pgx.Tx, listings []market.Listing, now time.Time) error {
+	batch := &pgx.Batch{}
+	for _, l := range listings {
+		batch.Queue(`
+			insert into listing (symbol, isin, name, kind, currency, ended, known_from) values ($1, $2, $3, $4, $5, $6, $7)
+			on conflict (symbol) do update set isin = excluded.isin, name = excluded.name, kind = excluded.kind, currency = excluded.currency, ended = excluded.ended
+			where (listing.isin, listing.name, listing.kind, listing.currency, listing.ended) is distinct from (excluded.isin, excluded.name, excluded.kind, excluded.currency, excluded.ended)`,
+			l.Symbol.String(), l.ISIN, l.Name, string(l.Kind), l.Currency, nullable(l.Ended), now)
+	}
+	return tx.SendBatch(ctx, batch).Close()
+}

@@ -1,0 +1,256 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"soba.invalid/soba/internal/core/catalogue"
+)
+
+// States of a refresh.
+const (
+	Queued    = "queued"
+	Running   = "running"
+	Done      = "done"
+	Cancelled = "cancelled"
+	Failed    = "failed"
+)
+
+// Refresh is one act of planning, fetching and storing what is due.
+type Refresh struct {
+	ID          int64
+	WatchlistID *int64
+	Datasets    []string
+	Force       bool
+	State       string
+	AskedAt     time.Time
+	StartedAt   *time.Time
+	FinishedAt  *time.Time
+	Cancel      bool
+	Planned     int // requests
+	Answered    int
+	Failed      int
+	Units       int // spent
+	Skipped     int // needs not due
+	Refused     int // needs that could not be planned
+	LastEvent   int
+	Fault       string
+}
+
+// Over tells whether the refresh has ended.
+func (r *Refresh) Over() bool { return r.State != Queued && r.State != Running }
+
+const selectRefresh = `select id, watchlist_id, datasets, force, state, asked_at, started_at, finished_at, cancel, planned, answered, failed, units, skipped, refused, last_event, fault from refresh `
+
+// Event is something that happened in a refresh. Data is its JSON.
+type Event struct {
+	Seq  int
+	At   time.Time
+	Kind string
+	Data json.RawMessage
+}
+
+// QueueRefresh records a refresh that someone asked for; enqueue adds its job in
+// the same transaction, so that neither is ever there without the other.
+func (s *Store) QueueRefresh(ctx context.Context, watchlist *int64, datasets []catalogue.Dataset, force bool, now time.Time, enqueue func(pgx.Tx, int64) error) (Refresh, error) {
+	var id int64
+	names := make([]string, len(datasets))
+	for i, d := range datasets {
+		names[i] = string(d)
+	}
+	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, "insert into refresh (watchlist_id, datasets, force, state, asked_at) values ($1, $2, $3, $4, $5) returning id",
+			watchlist, names, force, Queued, now).Scan(&id)
+		if err != nil {
+			return err
+		}
+		return enqueue(tx, id)
+	})
+	if err != nil {
+		return Refresh{}, err
+	}
+	return s.Refresh(ctx, id)
+}
+
+// Refresh finds a refresh.
+func (s *Store) Refresh(ctx context.Context, id int64) (Refresh, error) {
+	return one[Refresh](ctx, s.Pool, selectRefresh+"where id = $1", id)
+}
+
+// Refreshes lists the newest refreshes, of one watchlist or (0) of all.
+func (s *Store) Refreshes(ctx context.Context, watchlist int64, limit int) ([]Refresh, error) {
+	return all[Refresh](ctx, s.Pool, selectRefresh+"where $1 = 0 or watchlist_id = $1 order by id desc limit $2", watchlist, limit)
+}
+
+// Unfinished lists the refreshes that are queued or were running.
+func (s *Store) Unfinished(ctx context.Context) ([]Refresh, error) {
+	return all[Refresh](ctx, s.Pool, selectRefresh+"where state in ('queued', 'running') order by id")
+}
+
+// StartRefresh marks a refresh as running and returns it as it is then.
+func (s *Store) StartRefresh(ctx context.Context, id int64, now time.Time) (Refresh, error) {
+	if _, err := s.Pool.Exec(ctx, "update refresh set state = 'running', started_at = coalesce(started_at, $2) where id = $1 and state in ('queued', 'running')", id, now); err != nil {
+		return Refresh{}, err
+	}
+	return s.Refresh(ctx, id)
+}
+
+// CancelRefresh asks a refresh to stop; what it has stored stays.
+func (s *Store) CancelRefresh(ctx context.Context, id int64) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "update refresh set cancel = true where id = $1", id)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		return notify(ctx, tx, fmt.Sprintf("cancel %d", id))
+	})
+}
+
+// Planned is what a refresh is about to do.
+type Planned struct {
+	Requests, Skipped, Refused int
+	InFlight                   map[catalogue.Dataset][]int64
+	Event                      Event
+}
+
+// PlanRefresh records a plan and what it will bring.
+func (s *Store) PlanRefresh(ctx context.Context, id int64, p Planned) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "delete from in_flight where refresh_id = $1", id); err != nil {
+			return err
+		}
+		var rows [][]any
+		for dataset, ids := range p.InFlight {
+			for _, listing := range ids {
+				rows = append(rows, []any{id, string(dataset), listing})
+			}
+		}
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"in_flight"}, []string{"refresh_id", "dataset", "listing_id"}, pgx.CopyFromRows(rows)); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "update refresh set planned = answered + $2, skipped = $3, refused = $4 where id = $1", id, p.Requests, p.Skipped, p.Refused); err != nil {
+			return err
+		}
+		return addEvent(ctx, tx, id, p.Event)
+	})
+}
+
+// FinishRefresh ends a refresh in a state.
+func (s *Store) FinishRefresh(ctx context.Context, id int64, state, fault string, event Event) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "delete from in_flight where refresh_id = $1", id); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "update refresh set state = $2, fault = $3, finished_at = $4 where id = $1", id, state, fault, event.At); err != nil {
+			return err
+		}
+		return addEvent(ctx, tx, id, event)
+	})
+}
+
+// addEvent numbers an event; the row of its refresh is locked meanwhile, so that
+// numbers have no gaps and appear in order.
+func addEvent(ctx context.Context, tx pgx.Tx, refresh int64, e Event) error {
+	_, err := tx.Exec(ctx, `
+		with numbered as (update refresh set last_event = last_event + 1 where id = $1 returning last_event)
+		insert into refresh_event (refresh_id, seq, at, kind, data) select $1, last_event, $2, $3, $4 from numbered`, refresh, e.At, e.Kind, e.Data)
+	if err != nil {
+		return err
+	}
+	return notify(ctx, tx, fmt.Sprintf("refresh %d", refresh))
+}
+
+// progress counts a finished request in its refresh.
+func (w *writer) progress() error {
+	answered, failed := 0, 0
+	if w.r.Fault == nil {
+		answered = 1
+	} else if w.r.Final {
+		failed = 1
+	}
+	if w.r.Final {
+		ids := make([]int64, 0, len(w.r.Listings))
+		for _, id := range w.r.Listings {
+			ids = append(ids, id)
+		}
+		if _, err := w.tx.Exec(w, "delete from in_flight where refresh_id = $1 and dataset = $2 and listing_id = any($3)", w.r.Refresh, string(w.r.Dataset), ids); err != nil {
+			return err
+		}
+	}
+	if _, err := w.tx.Exec(w, "update refresh set answered = answered + $2, failed = failed + $3, units = units + $4 where id = $1", w.r.Refresh, answered, failed, w.r.Answer.Call.Units); err != nil {
+		return err
+	}
+	return addEvent(w, w.tx, w.r.Refresh, w.r.Event)
+}
+
+// Events lists what happened in a refresh after an event.
+func (s *Store) Events(ctx context.Context, refresh int64, after int) ([]Event, error) {
+	return all[Event](ctx, s.Pool, "select seq, at, kind, data from refresh_event where refresh_id = $1 and seq > $2 order by seq", refresh, after)
+}
+
+// Request is an entry of the request log.
+type Request struct {
+	ID           int64
+	RefreshID    *int64
+	Source       string
+	Dataset      string
+	Address      string
+	Symbols      int
+	StartedAt    time.Time
+	TookMs       float64
+	Status       int
+	Bytes        int64
+	Units        int
+	UnitsLeft    int
+	Fault        string
+	ResponseHash []byte
+}
+
+const selectRequest = `select id, refresh_id, source, dataset, address, cardinality(listings) as symbols, started_at, took_ms, status, bytes, units, units_left, fault, response_hash from request `
+
+// Requests lists the newest requests, of one refresh or (0) of all.
+func (s *Store) Requests(ctx context.Context, refresh int64, limit int) ([]Request, error) {
+	return all[Request](ctx, s.Pool, selectRequest+"where $1 = 0 or refresh_id = $1 order by id desc limit $2", refresh, limit)
+}
+
+// Request finds an entry of the request log.
+func (s *Store) Request(ctx context.Context, id int64) (Request, error) {
+	return one[Request](ctx, s.Pool, selectRequest+"where id = $1", id)
+}
+
+// SourceHealth is how a source has been doing.
+type SourceHealth struct {
+	SpentToday  int
+	Requests    int // today
+	LastSuccess *time.Time
+	LastFault   *time.Time
+	Fault       string  // the last one, when it is newer than the last success
+	MedianMs    float64 // of the last hundred answers
+}
+
+// SourceHealth sums a source's requests up. The day of its allowance is UTC's.
+func (s *Store) SourceHealth(ctx context.Context, name string, now time.Time) (SourceHealth, error) {
+	return one[SourceHealth](ctx, s.Pool, `
+		with today as (select coalesce(sum(units), 0)::int as spent, count(*)::int as requests from request where source = $1 and started_at >= date_trunc('day', $2::timestamptz, 'UTC')),
+		success as (select max(started_at) as at from request where source = $1 and fault = ''),
+		failure as (select started_at as at, fault from request where source = $1 and fault <> '' order by started_at desc limit 1),
+		latest as (select took_ms from request where source = $1 and fault = '' order by id desc limit 100)
+		select today.spent as spent_today, today.requests, success.at as last_success, failure.at as last_fault,
+			case when failure.at > success.at or success.at is null then coalesce(failure.fault, '') else '' end as fault,
+			coalesce((select percentile_cont(0.5) within group (order by took_ms) from latest), 0) as median_ms
+		from today, success left join failure on true`, name, now)
+}
+
+// LastDirectory is when listings were last fetched from a source; nil: never.
+func (s *Store) LastDirectory(ctx context.Context, name string) (*time.Time, error) {
+	type last struct{ At *time.Time }
+	l, err := one[last](ctx, s.Pool, "select max(started_at) as at from request where source = $1 and dataset = 'listings' and fault = ''", name)
+	return l.At, err
+}
