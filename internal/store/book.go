@@ -36,6 +36,7 @@ type Book struct {
 	records  map[int64]*table.Record
 	loaded   map[catalogue.Dataset]map[int64]bool // which feeds of the records are current
 	inFlight map[catalogue.Dataset]map[int64]bool
+	seen     int64 // the newest request heeded
 }
 
 // NewBook opens the book and reads the directory.
@@ -43,6 +44,9 @@ func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges) (*Book, 
 	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}}
 	for _, d := range catalogue.Datasets {
 		b.loaded[d] = map[int64]bool{}
+	}
+	if err := s.Pool.QueryRow(ctx, "select coalesce(max(id), 0) from request").Scan(&b.seen); err != nil {
+		return nil, err
 	}
 	if err := b.readDirectory(ctx); err != nil {
 		return nil, err
@@ -87,6 +91,11 @@ func (b *Book) readDirectory(ctx context.Context) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.setDirectory(listings)
+	return nil
+}
+
+func (b *Book) setDirectory(listings []*market.Listing) {
 	b.byID, b.bySymbol, b.ordered = map[int64]*market.Listing{}, map[market.Symbol]*market.Listing{}, listings
 	for _, l := range listings {
 		b.byID[l.ID], b.bySymbol[l.Symbol] = l, l
@@ -97,7 +106,6 @@ func (b *Book) readDirectory(ctx context.Context) error {
 		}
 	}
 	b.version.Add(1)
-	return nil
 }
 
 func (b *Book) readInFlight(ctx context.Context) error {
@@ -305,9 +313,11 @@ func (b *Book) heed(ctx context.Context, payload string) error {
 	}
 	switch what {
 	case "request":
-		if err := b.heedRequest(ctx, id); err != nil {
+		if err := b.heedRequests(ctx, "id = $1", id); err != nil {
 			return err
 		}
+	case "attempts":
+		b.forget()
 	case "refresh":
 		if err := b.readInFlight(ctx); err != nil {
 			return err
@@ -317,23 +327,42 @@ func (b *Book) heed(ctx context.Context, payload string) error {
 	return nil
 }
 
-// heedRequest marks what a stored response changed as no longer current.
-func (b *Book) heedRequest(ctx context.Context, id int64) error {
-	var dataset string
-	var listings []int64
-	if err := b.store.Pool.QueryRow(ctx, "select dataset, listings from request where id = $1", id).Scan(&dataset, &listings); err != nil {
+// heedRequests marks what stored responses changed as no longer current.
+func (b *Book) heedRequests(ctx context.Context, where string, id int64) error {
+	rows, err := b.store.Pool.Query(ctx, "select id, dataset, listings from request where "+where+" order by id", id)
+	if err != nil {
 		return err
 	}
-	if dataset == string(catalogue.Listings) {
-		return b.readDirectory(ctx)
+	directory := false
+	var request int64
+	var dataset string
+	var listings []int64
+	_, err = pgx.ForEachRow(rows, []any{&request, &dataset, &listings}, func() error {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.seen = max(b.seen, request)
+		directory = directory || dataset == string(catalogue.Listings)
+		for _, listing := range listings {
+			delete(b.loaded[catalogue.Dataset(dataset)], listing)
+		}
+		b.version.Add(1)
+		return nil
+	})
+	if err == nil && directory {
+		err = b.readDirectory(ctx)
 	}
+	return err
+}
+
+// CatchUp reads what has been stored and whose notification is still on its way.
+func (b *Book) CatchUp(ctx context.Context) error {
 	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, listing := range listings {
-		delete(b.loaded[catalogue.Dataset(dataset)], listing)
+	seen := b.seen
+	b.mu.Unlock()
+	if err := b.heedRequests(ctx, "id > $1", seen); err != nil {
+		return err
 	}
-	b.version.Add(1)
-	return nil
+	return b.readInFlight(ctx)
 }
 
 // listeners hand notifications on within the process.

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/table"
 )
 
 // States of a refresh.
@@ -253,4 +254,40 @@ func (s *Store) LastDirectory(ctx context.Context, name string) (*time.Time, err
 	type last struct{ At *time.Time }
 	l, err := one[last](ctx, s.Pool, "select max(started_at) as at from request where source = $1 and dataset = 'listings' and fault = ''", name)
 	return l.At, err
+}
+
+// ClearInFlight forgets what a refresh was bringing when it was interrupted.
+func (s *Store) ClearInFlight(ctx context.Context, refresh int64) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "delete from in_flight where refresh_id = $1", refresh); err != nil {
+			return err
+		}
+		return notify(ctx, tx, fmt.Sprintf("refresh %d", refresh))
+	})
+}
+
+// Refusal names a need that was not asked for.
+type Refusal struct {
+	Listing int64
+	Dataset catalogue.Dataset
+}
+
+// Refuse records needs that were not asked for, with the reason.
+func (s *Store) Refuse(ctx context.Context, refused map[Refusal]*table.Attempt) error {
+	if len(refused) == 0 {
+		return nil
+	}
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		batch := &pgx.Batch{}
+		for r, a := range refused {
+			batch.Queue("update attempt set known_to = $4 where known_to = 'infinity' and listing_id = $1 and dataset = $2 and source = $3", r.Listing, string(r.Dataset), a.Source, a.At)
+			batch.Queue(`insert into attempt (listing_id, dataset, source, outcome, detail, from_day, known_from)
+				values ($1, $2, $3, $4, $5, (select min(from_day) from attempt where listing_id = $1 and dataset = $2 and source = $3), $6)`,
+				r.Listing, string(r.Dataset), a.Source, a.Outcome.String(), a.Detail, a.At)
+		}
+		if err := tx.SendBatch(ctx, batch).Close(); err != nil {
+			return err
+		}
+		return notify(ctx, tx, "attempts 0")
+	})
 }

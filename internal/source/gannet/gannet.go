@@ -75,6 +75,9 @@ func (g *Gannet) Fetch(ctx context.Context, q plan.Request) (*source.Answer, err
 		}
 	}
 	if err != nil {
+		if f, ok := err.(*source.Fault); ok && f.Status != 0 {
+			f.Detail = said(a).Message
+		}
 		return a, err
 	}
 	if a.Call.Status != http.StatusOK {
@@ -88,16 +91,22 @@ func (g *Gannet) Fetch(ctx context.Context, q plan.Request) (*source.Answer, err
 	return a, nil
 }
 
+// said is how gannet explains an answer without data. The message is never empty.
+func said(a *source.Answer) (s struct {
+	Error, Message string
+	Symbols        []string
+},
+) {
+	if json.Unmarshal(a.Body, &s) != nil || s.Message == "" {
+		s.Message = a.Excerpt()
+	}
+	return s
+}
+
 // refusal tells apart why gannet did not answer with data.
 func refusal(a *source.Answer) *source.Fault {
-	var said struct {
-		Error, Message string
-		Symbols        []string
-	}
-	f := &source.Fault{Kind: source.Refused, Status: a.Call.Status, Detail: a.Excerpt()}
-	if json.Unmarshal(a.Body, &said) == nil && said.Message != "" {
-		f.Detail = said.Message
-	}
+	said := said(a)
+	f := &source.Fault{Kind: source.Refused, Status: a.Call.Status, Detail: said.Message}
 	switch a.Call.Status {
 	case http.StatusUnauthorized:
 		f.Kind = source.KeyInvalid

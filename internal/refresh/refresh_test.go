@@ -1,0 +1,424 @@
+package refresh
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"soba.invalid/soba/internal/cluster/clustertest"
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/table"
+	"soba.invalid/soba/internal/source"
+	"soba.invalid/soba/internal/source/gannet"
+	"soba.invalid/soba/internal/standin"
+	"soba.invalid/soba/internal/store"
+	"soba.invalid/soba/sources"
+)
+
+func TestMain(m *testing.M) {
+	clustertest.Main(m, func(ctx context.Context, url string) error {
+		s, err := store.Open(ctx, url)
+		if err == nil {
+			s.Close()
+		}
+		return err
+	})
+}
+
+// world is a service without its faces: a store, a book and an engine over a
+// stand-in vendor, at a fixed start of the clock.
+type world struct {
+	t      *testing.T
+	store  *store.Store
+	book   *store.Book
+	engine *Engine
+	vendor *httptest.Server
+	market *standin.Market
+	list   store.Watchlist
+	source *gannet.Gannet
+}
+
+func newWorld(t *testing.T, listings int) *world {
+	t.Helper()
+	began, start := time.Now(), time.Date(2026, 3, 7, 12, 0, 0, 0, time.UTC) // a Saturday
+	now := func() time.Time { return start.Add(time.Since(began)) }
+	exchanges, err := source.ReadExchanges(sources.Exchanges)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &world{t: t, market: standin.New(exchanges, 1, listings, now)}
+	vendor := standin.NewGannet(w.market)
+	vendor.Unlimited()
+	w.vendor = httptest.NewServer(vendor)
+	t.Cleanup(w.vendor.Close)
+	w.source = &gannet.Gannet{Base: w.vendor.URL, Key: standin.GannetKey, Client: &http.Client{}, Limits: source.Limits{Timeout: 2 * time.Second, Bytes: 8 << 20}, Now: now}
+	if w.store, err = store.Open(t.Context(), clustertest.Database(t)); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.store.Close)
+	w.start(now, exchanges)
+	r, err := w.engine.AskForDirectory(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.wait(r.ID)
+	if w.list, err = w.store.CreateWatchlist(t.Context(), "all", now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.book.CatchUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	w.list, err = w.store.Edit(t.Context(), w.list, 0, now(), func(e *store.Editor) error {
+		for _, l := range w.book.Listings() {
+			if _, err := e.Add(store.Row{ListingID: l.ID}, -1); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func (w *world) start(now func() time.Time, exchanges market.Exchanges) {
+	w.t.Helper()
+	var err error
+	if w.book, err = store.NewBook(w.t.Context(), w.store, exchanges); err != nil {
+		w.t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	listening, stop := w.book.Listen(func(string, int64) bool { return false })
+	go w.book.Follow(ctx)
+	<-listening
+	stop()
+	limits := freshness.Standard
+	if w.engine, err = New(w.store, w.book, []source.Source{w.source}, now, limits); err != nil {
+		w.t.Fatal(err)
+	}
+	for _, l := range w.engine.lanes {
+		l.rate.SetLimit(1000) // the stand-in is unlimited too
+	}
+	if err := w.engine.Start(ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(func() {
+		if err := w.engine.Stop(context.Background()); err != nil {
+			w.t.Error(err)
+		}
+		cancel()
+	})
+}
+
+// wait follows the events of a refresh until it is over.
+func (w *world) wait(id int64) store.Refresh {
+	w.t.Helper()
+	ctx, cancel := context.WithTimeout(w.t.Context(), 60*time.Second)
+	defer cancel()
+	happened, stop := w.book.Listen(func(what string, n int64) bool { return what == "refresh" && n == id })
+	defer stop()
+	for {
+		r, err := w.store.Refresh(ctx, id)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		if r.Over() {
+			return r
+		}
+		select {
+		case <-happened:
+		case <-ctx.Done():
+			w.t.Fatalf("refresh %d does not end: %+v", id, r)
+		}
+	}
+}
+
+func (w *world) refresh(force bool, datasets ...catalogue.Dataset) store.Refresh {
+	w.t.Helper()
+	r, err := w.engine.Ask(w.t.Context(), &w.list.ID, datasets, force)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return w.wait(r.ID)
+}
+
+func (w *world) fault(f standin.Fault) {
+	w.t.Helper()
+	body, _ := json.Marshal(f)
+	resp, err := http.Post(w.vendor.URL+"/admin/faults", "application/json", strings.NewReader(string(body)))
+	if err != nil || resp.StatusCode != 201 {
+		w.t.Fatalf("%v %v", resp, err)
+	}
+	resp.Body.Close()
+}
+
+func (w *world) clearFaults() {
+	w.t.Helper()
+	q, _ := http.NewRequest("DELETE", w.vendor.URL+"/admin/faults", nil)
+	resp, err := http.DefaultClient.Do(q)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	resp.Body.Close()
+}
+
+func (w *world) asked() map[string]int {
+	w.t.Helper()
+	resp, err := http.Get(w.vendor.URL + "/admin/counts")
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var counts struct{ Asked map[string]int }
+	if err := json.NewDecoder(resp.Body).Decode(&counts); err != nil {
+		w.t.Fatal(err)
+	}
+	return counts.Asked
+}
+
+// quotes evaluates the last price of every row.
+func (w *world) quotes() map[string]cell.Cell {
+	w.t.Helper()
+	ctx := w.t.Context()
+	if err := w.book.CatchUp(ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	rows, err := w.store.Rows(ctx, w.list.ID)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	records, err := w.book.Records(ctx, rows)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	refs, _ := catalogue.ParseColumns([]string{"quote.last"})
+	p, err := table.Compile(refs, "", nil)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	cells := map[string]cell.Cell{}
+	for _, row := range p.Evaluate(records, w.market.Clock(), freshness.Standard).Rows {
+		cells[row.Record.Listing.Symbol.String()] = row.Cells[0]
+	}
+	return cells
+}
+
+func count(cells map[string]cell.Cell, s cell.State) (n int) {
+	for _, c := range cells {
+		if c.State == s {
+			n++
+		}
+	}
+	return n
+}
+
+func TestARefreshSendsTheFewestRequestsAndAsksForNothingFresh(t *testing.T) {
+	w := newWorld(t, 250)
+	r := w.refresh(false, catalogue.Quotes, catalogue.Bars, catalogue.Profiles)
+	asked := w.asked()
+	if r.State != store.Done || asked["quotes"] != 3 || asked["bars"] != 3 || asked["profiles"] != 3 || r.Answered != 9 || r.Units != 250*4 {
+		t.Fatalf("%+v, asked %v", r, asked)
+	}
+	cells := w.quotes()
+	for symbol, want := range map[string]cell.Reason{
+		"KELP.XCVH": cell.NoReason, "LIME.XTSG": cell.NotCovered, "KLPF.XCVH": cell.NotPermitted, "OARS.XCVH": cell.Rejected,
+		"LAMP.XPLR": cell.SessionPassed, "ROPE.XNMK": cell.Ended, "VT25.XCVH": cell.Ended,
+	} {
+		if c := cells[symbol]; c.Reason != want {
+			t.Errorf("%s: %+v, want %q", symbol, c, want)
+		}
+	}
+	if c := cells["OARS.XCVH"]; c.Detail != "n/a*" {
+		t.Errorf("the rejected text is %q", c.Detail)
+	}
+	// Saturday: the quotes are Friday's closes and stay fresh.
+	// Only the one history that the vendor failed to give is asked for again.
+	r = w.refresh(false, catalogue.Quotes, catalogue.Bars, catalogue.Profiles)
+	if again := w.asked(); r.Answered != 1 || r.Units != 2 || r.Skipped != 749 || again["quotes"] != 3 || again["profiles"] != 3 {
+		t.Errorf("a second refresh: %+v, asked %v", r, again)
+	}
+	if r = w.refresh(true, catalogue.Quotes); r.Answered != 3 {
+		t.Errorf("a forced refresh: %+v", r)
+	}
+}
+
+// Every value shown equals the market's own number, in the major unit.
+func TestQuotesAreTheMarketsOwn(t *testing.T) {
+	w := newWorld(t, 120)
+	w.refresh(false, catalogue.Quotes)
+	checked := 0
+	for _, l := range w.market.Listings {
+		c := w.quotes()[l.Symbol.String()]
+		if c.Absent() {
+			continue
+		}
+		q, _ := w.market.QuoteAt(l, w.market.Clock().Add(-15*time.Minute))
+		// A hundredth and a multiplication by a hundred may differ in the last bit.
+		if diff := c.Value.Num - q.Last; diff > 1e-9*q.Last || diff < -1e-9*q.Last {
+			t.Errorf("%s shows %v, the market says %v", l.Symbol, c.Value.Num, q.Last)
+		}
+		checked++
+	}
+	if checked < 100 {
+		t.Errorf("only %d checked", checked)
+	}
+}
+
+func TestFaultsLeaveTheTableInPlace(t *testing.T) {
+	w := newWorld(t, 150)
+	w.refresh(false, catalogue.Quotes)
+	good := w.quotes()
+	fresh := count(good, cell.Fresh)
+	for _, f := range []standin.Fault{
+		{Kind: "500", Count: 1}, {Kind: "503", Count: 1, Retry: "0"}, {Kind: "429", Count: 2}, {Kind: "reset", Count: 1}, {Kind: "html", Count: 1},
+		{Kind: "garbage", Count: 1}, {Kind: "truncated", Count: 1}, {Kind: "timeout", Count: 1, Millis: 5000}, {Kind: "unknown", Count: 1, Symbol: "XCVH:KELP"},
+		{Kind: "half", Count: 1}, {Kind: "key", Count: 2}, {Kind: "allowance", Count: 2}, {Kind: "plan", Count: 2}, {Kind: "500", Count: 0},
+	} {
+		t.Run(f.Kind, func(t *testing.T) {
+			w.t = t
+			f.Dataset = "quotes"
+			w.fault(f)
+			r := w.refresh(true, catalogue.Quotes)
+			w.clearFaults()
+			if r.State != store.Done {
+				t.Fatalf("%+v", r)
+			}
+			cells := w.quotes()
+			for symbol, c := range cells {
+				if good[symbol].Value != c.Value {
+					t.Fatalf("%s was %+v and is %+v", symbol, good[symbol], c)
+				}
+			}
+			if n := count(cells, cell.Fresh); n != fresh {
+				t.Errorf("%d fresh, before the fault %d", n, fresh)
+			}
+			requests, err := w.store.Requests(t.Context(), r.ID, 100)
+			if err != nil {
+				t.Fatal(err)
+			}
+			faults := 0
+			for _, q := range requests {
+				if q.Fault != "" {
+					faults++
+				}
+			}
+			if want := f.Count; f.Kind != "half" && (faults == 0 || want > 0 && faults != want) {
+				t.Errorf("%d faults in the request log, want %d", faults, want)
+			}
+			for _, l := range w.engine.lanes {
+				l.breaker.Close()
+			}
+		})
+	}
+}
+
+func TestWithoutOldValuesFaultsAreTheReason(t *testing.T) {
+	for _, c := range []struct {
+		fault  standin.Fault
+		want   cell.Reason
+		detail string
+	}{
+		{standin.Fault{Kind: "key"}, cell.FetchFailed, "key refused (401)"},
+		{standin.Fault{Kind: "plan"}, cell.NotPermitted, "not in the key's plan (403)"},
+		{standin.Fault{Kind: "allowance"}, cell.AllowanceSpent, "allowance spent (402)"},
+		{standin.Fault{Kind: "503", Retry: "0"}, cell.FetchFailed, "server failed (503): down for maintenance"},
+		{standin.Fault{Kind: "html"}, cell.FetchFailed, "malformed answer"},
+	} {
+		t.Run(c.fault.Kind, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t, 60)
+			w.fault(c.fault)
+			w.refresh(false, catalogue.Quotes)
+			got := w.quotes()["KELP.XCVH"]
+			if got.State != cell.Missing || got.Reason != c.want || !strings.Contains(got.Detail, c.detail) {
+				t.Errorf("got %+v", got)
+			}
+		})
+	}
+}
+
+func TestHalfAnAnswerKeepsWhatCameAndSaysWhatDidNot(t *testing.T) {
+	w := newWorld(t, 100)
+	w.fault(standin.Fault{Kind: "half", Dataset: "quotes", Count: 1})
+	w.refresh(false, catalogue.Quotes)
+	cells := w.quotes()
+	missing := 0
+	for _, c := range cells {
+		if c.Reason == cell.NotReported && strings.Contains(c.Detail, "leaves out") {
+			missing++
+		}
+	}
+	if fresh := count(cells, cell.Fresh); missing < 40 || fresh < 40 {
+		t.Errorf("%d fresh, %d left out", fresh, missing)
+	}
+}
+
+func TestCancelKeepsWhatIsThere(t *testing.T) {
+	w := newWorld(t, 250)
+	w.fault(standin.Fault{Kind: "latency", Millis: 1500, Dataset: "bars"})
+	r, err := w.engine.Ask(t.Context(), &w.list.ID, []catalogue.Dataset{catalogue.Quotes, catalogue.Bars}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.until(r.ID, func(r store.Refresh) bool { return r.Answered >= 3 })
+	if err := w.store.CancelRefresh(t.Context(), r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if r = w.wait(r.ID); r.State != store.Cancelled || r.Answered < 3 {
+		t.Errorf("got %+v", r)
+	}
+	if n := count(w.quotes(), cell.Fresh); n < 200 {
+		t.Errorf("%d quotes fresh after the cancellation", n)
+	}
+	var inFlight int
+	if err := w.store.Pool.QueryRow(t.Context(), "select count(*) from in_flight").Scan(&inFlight); err != nil || inFlight != 0 {
+		t.Errorf("%d still marked as in flight, %v", inFlight, err)
+	}
+}
+
+// until waits for a state of a running refresh.
+func (w *world) until(id int64, reached func(store.Refresh) bool) {
+	w.t.Helper()
+	happened, stop := w.book.Listen(func(what string, n int64) bool { return what == "refresh" && n == id })
+	defer stop()
+	for {
+		r, err := w.store.Refresh(w.t.Context(), id)
+		if err != nil || r.Over() {
+			w.t.Fatalf("%+v, %v", r, err)
+		}
+		if reached(r) {
+			return
+		}
+		<-happened
+	}
+}
+
+// The allowance left decides what is asked for; the rest says until when it waits.
+func TestASpentAllowanceIsSaid(t *testing.T) {
+	w := newWorld(t, 250)
+	if _, err := w.store.Pool.Exec(t.Context(), `insert into request (source, dataset, address, listings, started_at, took_ms, status, bytes, units, units_left)
+		values ('gannet', 'quotes', '', '{}', $1, 1, 200, 1, $2, 0)`, w.market.Clock(), 20_000-50-120); err != nil {
+		t.Fatal(err) // the directory took 50 units
+	}
+	r := w.refresh(false, catalogue.Quotes)
+	if r.Answered != 2 || r.Refused != 130 || r.Units != 120 {
+		t.Errorf("got %+v", r)
+	}
+	spent := 0
+	for _, c := range w.quotes() {
+		if c.Reason == cell.AllowanceSpent && strings.Contains(c.Detail, "starts anew at 2026-03-08 00:00") {
+			spent++
+		}
+	}
+	if spent < 125 { // a few of the refused ended long ago and say that instead
+		t.Errorf("%d cells say that the allowance is spent", spent)
+	}
+}
