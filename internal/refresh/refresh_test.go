@@ -76,7 +76,7 @@ func newWorld(t *testing.T, listings int) *world {
 		t.Fatal(err)
 	}
 	w.list, err = w.store.Edit(t.Context(), w.list, 0, now(), func(e *store.Editor) error {
-		for _, l := range w.book.Listings() {
+		for _, l := range w.book.Directory().Ordered {
 			if _, err := e.Add(store.Row{ListingID: l.ID}, -1); err != nil {
 				return err
 			}

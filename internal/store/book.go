@@ -27,21 +27,21 @@ type Book struct {
 	store     *Store
 	exchanges market.Exchanges
 	version   atomic.Int64
+	away      atomic.Bool
 	listeners listeners
 
-	mu       sync.Mutex
-	byID     map[int64]*market.Listing
-	bySymbol map[market.Symbol]*market.Listing
-	ordered  []*market.Listing
-	records  map[int64]*table.Record
-	loaded   map[catalogue.Dataset]map[int64]bool // which feeds of the records are current
-	inFlight map[catalogue.Dataset]map[int64]bool
-	seen     int64 // the newest request heeded
+	mu        sync.Mutex
+	directory *market.Directory
+	lists     map[string]*List // by name in lower case
+	records   map[int64]*table.Record
+	loaded    map[catalogue.Dataset]map[int64]bool // which feeds of the records are current
+	inFlight  map[catalogue.Dataset]map[int64]bool
+	seen      int64 // the newest request heeded
 }
 
 // NewBook opens the book and reads the directory.
 func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges) (*Book, error) {
-	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}}
+	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}, lists: map[string]*List{}}
 	for _, d := range catalogue.Datasets {
 		b.loaded[d] = map[int64]bool{}
 	}
@@ -57,25 +57,15 @@ func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges) (*Book, 
 // Version counts the changes to what the book holds.
 func (b *Book) Version() int64 { return b.version.Load() }
 
-// Listings is the directory, ordered by symbol. It must not be changed.
-func (b *Book) Listings() []*market.Listing {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.ordered
-}
+// Away tells whether the database has stopped answering; what the book holds is
+// then what it last said.
+func (b *Book) Away() bool { return b.away.Load() }
 
-// Listing finds a listing by number, or nil.
-func (b *Book) Listing(id int64) *market.Listing {
+// Directory is the directory of listings.
+func (b *Book) Directory() *market.Directory {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.byID[id]
-}
-
-// Find finds a listing by symbol, or nil.
-func (b *Book) Find(s market.Symbol) *market.Listing {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.bySymbol[s]
+	return b.directory
 }
 
 // Exchange returns the exchange of a listing.
@@ -96,9 +86,8 @@ func (b *Book) readDirectory(ctx context.Context) error {
 }
 
 func (b *Book) setDirectory(listings []*market.Listing) {
-	b.byID, b.bySymbol, b.ordered = map[int64]*market.Listing{}, map[market.Symbol]*market.Listing{}, listings
+	b.directory = market.NewDirectory(listings)
 	for _, l := range listings {
-		b.byID[l.ID], b.bySymbol[l.Symbol] = l, l
 		if r := b.records[l.ID]; r != nil {
 			changed := *r
 			changed.Listing = l
@@ -164,7 +153,7 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 	for _, d := range catalogue.Datasets {
 		var ids []int64
 		for _, row := range rows {
-			if !b.loaded[d][row.ListingID] && b.byID[row.ListingID] != nil {
+			if !b.loaded[d][row.ListingID] && b.directory.ByID(row.ListingID) != nil {
 				ids = append(ids, row.ListingID)
 			}
 		}
@@ -176,7 +165,8 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 			return err
 		}
 		for _, id := range ids {
-			r := table.Record{Listing: b.byID[id], Exchange: b.exchanges.Of(b.byID[id])}
+			l := b.directory.ByID(id)
+			r := table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
 			if old := b.records[id]; old != nil {
 				r = *old
 			}
@@ -232,9 +222,10 @@ func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time) ([]*tabl
 	if err != nil {
 		return nil, err
 	}
+	directory := b.Directory()
 	out := make([]*table.Record, 0, len(rows))
 	for _, row := range rows {
-		l := b.Listing(row.ListingID)
+		l := directory.ByID(row.ListingID)
 		if l == nil {
 			continue
 		}
@@ -255,6 +246,9 @@ func (b *Book) Follow(ctx context.Context) {
 		err := b.listen(ctx)
 		if ctx.Err() != nil {
 			return
+		}
+		if !b.away.Swap(true) {
+			b.listeners.tell("everything", 0)
 		}
 		slog.Warn("lost the database's notifications; connecting again", "error", err)
 		select {
@@ -282,6 +276,7 @@ func (b *Book) listen(ctx context.Context) error {
 	if err := b.readInFlight(ctx); err != nil {
 		return err
 	}
+	b.away.Store(false)
 	b.listeners.tell("everything", 0)
 	for {
 		n, err := raw.WaitForNotification(ctx)
@@ -301,6 +296,47 @@ func (b *Book) forget() {
 	for _, d := range catalogue.Datasets {
 		clear(b.loaded[d])
 	}
+	clear(b.lists)
+	b.version.Add(1)
+}
+
+// List is a watchlist with its rows.
+type List struct {
+	Watchlist
+	Rows []Row
+}
+
+// List finds a watchlist by name, in any case. It must not be changed.
+func (b *Book) List(ctx context.Context, name string) (*List, error) {
+	key := strings.ToLower(name)
+	b.mu.Lock()
+	list, version := b.lists[key], b.Version()
+	b.mu.Unlock()
+	if list != nil {
+		return list, nil
+	}
+	w, err := b.store.Watchlist(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := b.store.Rows(ctx, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	list = &List{w, rows}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.Version() == version { // else it may have changed while it was read
+		b.lists[key] = list
+	}
+	return list, nil
+}
+
+// ForgetLists makes the next [Book.List] read anew, after a change made here.
+func (b *Book) ForgetLists() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	clear(b.lists)
 	b.version.Add(1)
 }
 
@@ -318,6 +354,8 @@ func (b *Book) heed(ctx context.Context, payload string) error {
 		}
 	case "attempts":
 		b.forget()
+	case "watchlist":
+		b.ForgetLists()
 	case "refresh":
 		if err := b.readInFlight(ctx); err != nil {
 			return err

@@ -7,10 +7,13 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -149,4 +152,12 @@ func all[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, e
 
 type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+// Away tells whether an error means that the database cannot be reached, as
+// opposed to one that it answered with.
+func Away(err error) bool {
+	var connect *pgconn.ConnectError
+	var network *net.OpError
+	return errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err) || errors.Is(err, io.ErrUnexpectedEOF)
 }

@@ -59,7 +59,7 @@ func open(t *testing.T) *fixture {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, l := range f.book.Listings() {
+	for _, l := range f.book.Directory().Ordered {
 		f.ids[l.Symbol.String()] = l.ID
 	}
 	return f
@@ -230,7 +230,7 @@ func TestWatchlistsKeepOrderAndRefuseLostUpdates(t *testing.T) {
 		}
 		var out []string
 		for _, r := range rows {
-			out = append(out, f.book.Listing(r.ListingID).Symbol.Ticker)
+			out = append(out, f.book.Directory().ByID(r.ListingID).Symbol.Ticker)
 		}
 		return strings.Join(out, " ")
 	}

@@ -58,7 +58,7 @@ func (s *Store) WatchlistByID(ctx context.Context, id int64) (Watchlist, error) 
 
 // CreateWatchlist makes an empty watchlist.
 func (s *Store) CreateWatchlist(ctx context.Context, name string, now time.Time) (Watchlist, error) {
-	_, err := s.Pool.Exec(ctx, "insert into watchlist (name, created_at, changed_at) values ($1, $2, $2)", name, now)
+	_, err := s.Pool.Exec(ctx, "with made as (insert into watchlist (name, created_at, changed_at) values ($1, $2, $2) returning id) select pg_notify('soba', 'watchlist ' || id) from made", name, now)
 	if err != nil {
 		return Watchlist{}, named(err, name)
 	}
@@ -84,7 +84,10 @@ func (s *Store) CopyWatchlist(ctx context.Context, from Watchlist, name string, 
 		_, err := tx.Exec(ctx, `
 			insert into watchlist_row (watchlist_id, listing_id, position, quantity, cost, added_at)
 			select $1, listing_id, position, quantity, cost, $2 from watchlist_row where watchlist_id = $3`, id, now, from.ID)
-		return err
+		if err != nil {
+			return err
+		}
+		return notify(ctx, tx, fmt.Sprintf("watchlist %d", id))
 	})
 	if err != nil {
 		return Watchlist{}, err
@@ -103,7 +106,11 @@ func (s *Store) RestoreWatchlist(ctx context.Context, name string, now time.Time
 	if tag.RowsAffected() == 0 {
 		return Watchlist{}, ErrNotFound
 	}
-	return s.Watchlist(ctx, name)
+	w, err := s.Watchlist(ctx, name)
+	if err == nil {
+		_, err = s.Pool.Exec(ctx, "select pg_notify('soba', $1)", fmt.Sprintf("watchlist %d", w.ID))
+	}
+	return w, err
 }
 
 // Rows lists the rows of a watchlist in order.
@@ -129,8 +136,10 @@ func (s *Store) Edit(ctx context.Context, w Watchlist, basedOn int64, now time.T
 		if err := change(&Editor{ctx, tx, w.ID, now}); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "update watchlist set version = version + 1, changed_at = $2 where id = $1", w.ID, now)
-		return err
+		if _, err = tx.Exec(ctx, "update watchlist set version = version + 1, changed_at = $2 where id = $1", w.ID, now); err != nil {
+			return err
+		}
+		return notify(ctx, tx, fmt.Sprintf("watchlist %d", w.ID))
 	})
 	if err != nil {
 		return Watchlist{}, err

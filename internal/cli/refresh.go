@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"soba.invalid/soba/internal/wire"
+)
+
+func (a *app) refreshCommand() *cobra.Command {
+	var p printing
+	var ask wire.RefreshAsk
+	var wait, strict bool
+	c := &cobra.Command{
+		Use: "refresh WATCHLIST", Short: "Fetch what is due for a watchlist", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeWatchlists,
+		Long: `Fetches what is due, in as few requests as the sources allow. What is fresh is
+not asked for again. While it runs, what is there stays readable; Ctrl-C leaves
+it running, and 'soba cancel' stops it.`,
+		Example: "  soba refresh income\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --force --wait=false",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := p.check(); err != nil {
+				return err
+			}
+			r, err := call[wire.Refresh](cmd.Context(), a.client, http.MethodPost, listPath(args[0], "/refreshes"), nil, ask)
+			if err != nil {
+				return err
+			}
+			if ask.DryRun {
+				return a.printPlan(&p, r.Dry)
+			}
+			if !wait {
+				fmt.Fprintf(a.out, "refresh %d of %s is queued; 'soba requests --refresh %d' shows what it sent\n", r.ID, r.Watchlist, r.ID)
+				return nil
+			}
+			return a.watch(cmd, &p, r.ID, strict)
+		},
+	}
+	p.add(c)
+	c.Flags().StringSliceVar(&ask.Only, "only", nil, "datasets: quotes, bars, profiles")
+	c.Flags().BoolVar(&ask.Force, "force", false, "ask again even for what is fresh")
+	c.Flags().BoolVar(&ask.DryRun, "dry-run", false, "show the plan and send nothing")
+	c.Flags().BoolVar(&wait, "wait", true, "wait for the end and show progress")
+	c.Flags().BoolVar(&strict, "strict", false, "exit with 3 when a request failed or a need was refused")
+	c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"quotes", "bars", "profiles"}, cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flag is there
+	return c
+}
+
+// watch follows a refresh to its end: a bar on a terminal, lines otherwise.
+func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) error {
+	var bar *progressbar.ProgressBar
+	quiet := p.format != "table"
+	err := a.client.follow(cmd.Context(), id, func(e wire.Event) {
+		var d struct {
+			Requests, Skipped, Refused, Units, Symbols int
+			Seconds                                    float64
+			Dataset, Fault, Advice                     string
+		}
+		if json.Unmarshal(e.Data, &d) != nil || quiet {
+			return
+		}
+		switch e.Kind {
+		case "planned":
+			fmt.Fprintf(a.err, "%d requests, %d units, about %.1f s; %d needs are not due, %d are refused\n", d.Requests, d.Units, d.Seconds, d.Skipped, d.Refused)
+			if a.width > 0 && d.Requests > 0 {
+				bar = progressbar.NewOptions(d.Requests, progressbar.OptionSetWriter(a.err), progressbar.OptionShowCount(), progressbar.OptionSetWidth(min(40, a.width/2)), progressbar.OptionClearOnFinish())
+			}
+		case "answered", "failed":
+			if bar != nil {
+				bar.Add(1) //nolint:errcheck // a bar that cannot be drawn is no failure
+			}
+			if e.Kind == "failed" {
+				fmt.Fprintf(a.err, "failed: %s of %d names: %s\n%s\n", d.Dataset, d.Symbols, d.Fault, d.Advice)
+			} else if bar == nil {
+				fmt.Fprintf(a.err, "answered: %s of %d names, %d units\n", d.Dataset, d.Symbols, d.Units)
+			}
+		case "retrying":
+			fmt.Fprintf(a.err, "trying again: %s of %d names: %s\n", d.Dataset, d.Symbols, d.Fault)
+		}
+	})
+	if err != nil {
+		if cmd.Context().Err() != nil {
+			return fmt.Errorf("no longer watching; the refresh goes on, and 'soba cancel %d' stops it", id)
+		}
+		return err
+	}
+	r, err := get[wire.Refresh](cmd.Context(), a.client, fmt.Sprintf("/api/v1/refreshes/%d", id), nil)
+	if err != nil {
+		return err
+	}
+	if quiet {
+		err = a.print(p, []string{"refresh", "state", "answered", "failed", "units"}, [][]string{{strconv.FormatInt(r.ID, 10), r.State, strconv.Itoa(r.Answered), strconv.Itoa(r.Failed), strconv.Itoa(r.Units)}}, r)
+	} else {
+		fmt.Fprintf(a.out, "refresh %d of %s %s: %d answered, %d failed, %d units; %d needs were not due\n", r.ID, r.Watchlist, r.State, r.Answered, r.Failed, r.Units, r.Skipped)
+	}
+	switch {
+	case err != nil:
+		return err
+	case r.State == "failed":
+		return errors.New(r.Fault)
+	case strict && (r.Failed > 0 || r.Refused > 0):
+		return errIncomplete
+	}
+	return nil
+}
+
+func (a *app) printPlan(p *printing, plan *wire.Plan) error {
+	rows := [][]string{}
+	for i, q := range plan.Requests {
+		span := ""
+		if q.From != "" {
+			span = q.From + " to " + q.To
+		}
+		rows = append(rows, []string{strconv.Itoa(i + 1), q.Source, q.Dataset, strconv.Itoa(q.Symbols), span, strconv.Itoa(q.Units)})
+	}
+	if err := a.print(p, []string{"request", "source", "dataset", "symbols", "range", "units"}, rows, plan); err != nil || p.format != "table" {
+		return err
+	}
+	fmt.Fprintf(a.out, "\n%d requests, about %.1f s\n", len(plan.Requests), plan.Seconds)
+	var sources []string
+	for source := range plan.Left {
+		sources = append(sources, source)
+	}
+	slices.Sort(sources)
+	for _, source := range sources {
+		fmt.Fprintf(a.out, "%s: %d units, %d left today before it\n", source, plan.Units[source], plan.Left[source])
+	}
+	for _, part := range []struct {
+		name string
+		gaps []wire.PlannedGap
+	}{{"not due", plan.Skipped}, {"refused", plan.Refused}} {
+		for _, g := range part.gaps {
+			fmt.Fprintf(a.out, "%s: %s of %d names: %s (%s%s)\n", part.name, g.Dataset, g.Count, g.Reason, strings.Join(g.Symbols, " "), more(g.Count-len(g.Symbols)))
+		}
+	}
+	return nil
+}
+
+func more(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
+}
+
+func (a *app) cancelCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "cancel REFRESH", Short: "Stop a refresh; what it brought stays", Args: cobra.ExactArgs(1), Example: "  soba cancel 12",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || id < 1 {
+				return usageError{fmt.Errorf("%q is not the number of a refresh", args[0])}
+			}
+			r, err := call[wire.Refresh](cmd.Context(), a.client, http.MethodPost, fmt.Sprintf("/api/v1/refreshes/%d/cancel", id), nil, nil)
+			if err != nil {
+				return err
+			}
+			if r.Over() {
+				fmt.Fprintf(a.out, "refresh %d was over already: %s\n", r.ID, r.State)
+				return nil
+			}
+			fmt.Fprintf(a.out, "refresh %d is being stopped; %d of %d requests were answered\n", r.ID, r.Answered, r.Planned)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,281 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"soba.invalid/soba/internal/cluster"
+	"soba.invalid/soba/internal/service"
+	"soba.invalid/soba/internal/settings"
+	"soba.invalid/soba/internal/source"
+	"soba.invalid/soba/internal/standin"
+	"soba.invalid/soba/internal/wire"
+	"soba.invalid/soba/sources"
+)
+
+// clockFrom is the clock of a run: the real one, or one that starts at an instant and runs on.
+func clockFrom(start string) (func() time.Time, error) {
+	if start == "" {
+		return time.Now, nil
+	}
+	at, err := time.Parse(time.RFC3339, start)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("--clock %q is not an instant: write it as 2026-03-06T16:20:00Z", start)}
+	}
+	began := time.Now()
+	return func() time.Time { return at.Add(time.Since(began)) }, nil
+}
+
+// untilStopped is a context that ends with Ctrl-C or a request to terminate.
+func untilStopped(ctx context.Context) (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+}
+
+func (a *app) options(now func() time.Time) (service.Options, error) {
+	exchanges, err := source.ReadExchanges(sources.Exchanges)
+	if err != nil {
+		return service.Options{}, err
+	}
+	o := service.Options{
+		Database: a.settings.String("database"), Data: a.settings.String("data"), GannetURL: a.settings.String("gannet-url"), GannetKey: a.settings.String("gannet-key"),
+		Exchanges: exchanges, Now: now,
+	}
+	o.HTTP.Console = a.console
+	o.HTTP.Listen, o.HTTP.BehindProxy = a.settings.String("listen"), a.settings.Bool("behind-proxy")
+	o.HTTP.TLSCert, o.HTTP.TLSKey = a.settings.String("tls-cert"), a.settings.String("tls-key")
+	if host := a.settings.String("host"); host != "" {
+		o.HTTP.Hosts = strings.Split(host, ",")
+	}
+	return o, nil
+}
+
+func runFlags(c *cobra.Command, clock *string) {
+	for _, name := range []string{"listen", "data", "database", "tls-cert", "tls-key", "behind-proxy", "host"} {
+		settings.AddFlag(c.Flags(), name)
+	}
+	c.Flags().StringVar(clock, "clock", "", "start the clock at an instant, as 2026-03-06T16:20:00Z; it runs on from there")
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	var clock string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		Long: `Runs the service on a PostgreSQL database, or with none named on a private
+cluster in the data folder. It listens on loopback unless told otherwise, and
+beyond loopback only with TLS or behind a proxy, and with a token existing.`,
+		Example: "  soba serve --data ./data\n  soba serve --database postgres://soba@127.0.0.1/soba --gannet-url http://127.0.0.1:9100",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			now, err := clockFrom(clock)
+			if err != nil {
+				return err
+			}
+			o, err := a.options(now)
+			if err != nil {
+				return err
+			}
+			ctx, stop := untilStopped(cmd.Context())
+			defer stop()
+			return a.run(ctx, o, nil)
+		},
+	}
+	runFlags(c, &clock)
+	settings.AddFlag(c.Flags(), "gannet-url")
+	settings.AddFlag(c.Flags(), "gannet-key")
+	return c
+}
+
+// run starts a service, does something with it first, and keeps it until ctx ends.
+func (a *app) run(ctx context.Context, o service.Options, first func(*service.Service) error) (err error) {
+	s, err := service.Start(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Stop()) }()
+	if first != nil {
+		if err := first(s); err != nil {
+			if ctx.Err() != nil {
+				return nil // stopped by the user before it was ready
+			}
+			return err
+		}
+	}
+	fmt.Fprintln(a.out, s.Describe())
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(a.err, "stopping")
+		return nil
+	case err := <-s.Served():
+		return err
+	}
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	var clock string
+	var seed uint64
+	var listings int
+	c := &cobra.Command{
+		Use: "demo", Short: "Run everything with a made-up market: database, vendor and service", Args: cobra.NoArgs,
+		Long: `Runs the service together with a private database and a stand-in vendor that
+reports on a made-up market. It makes three watchlists, refreshes them, prints
+'ready' with its address and stays until Ctrl-C, which stops all it started.
+A second start finds its data again.`,
+		Example: "  soba demo\n  soba demo --data /tmp/demo --listen 127.0.0.1:0 --clock 2026-03-06T16:20:00Z",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			now, err := clockFrom(clock)
+			if err != nil {
+				return err
+			}
+			o, err := a.options(now)
+			if err != nil {
+				return err
+			}
+			if a.settings.Origin("data") == "default" {
+				o.Data = filepath.Join(o.Data, "demo")
+			}
+			ctx, stop := untilStopped(cmd.Context())
+			defer stop()
+			vendor, err := service.StartStandIn(o.Exchanges, "127.0.0.1:0", seed, listings, 0, now)
+			if err != nil {
+				return err
+			}
+			defer vendor.Stop() //nolint:errcheck // it ends with the process
+			o.GannetURL, o.GannetKey = vendor.Address, standin.GannetKey
+			fmt.Fprintf(a.out, "data folder %s\nstand-in vendor %s\n", o.Data, vendor.Address)
+			return a.run(ctx, o, func(s *service.Service) error { return s.Seed(ctx, a.out, now) })
+		},
+	}
+	runFlags(c, &clock)
+	c.Flags().Uint64Var(&seed, "seed", 1, "of the made-up market; another gives other prices")
+	c.Flags().IntVar(&listings, "listings", 500, "how many listings the market has")
+	return c
+}
+
+func (a *app) standinCommand() *cobra.Command {
+	var clock, listen string
+	var seed uint64
+	var listings int
+	var latency time.Duration
+	c := &cobra.Command{
+		Use: "standin", Short: "Run the stand-in vendor alone", Args: cobra.NoArgs,
+		Example: "  soba standin --listen 127.0.0.1:9100 --latency 300ms",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			now, err := clockFrom(clock)
+			if err != nil {
+				return err
+			}
+			exchanges, err := source.ReadExchanges(sources.Exchanges)
+			if err != nil {
+				return err
+			}
+			if host, _, err := net.SplitHostPort(listen); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
+				return usageError{fmt.Errorf("the stand-in listens on loopback only, not on %q", listen)}
+			}
+			ctx, stop := untilStopped(cmd.Context())
+			defer stop()
+			vendor, err := service.StartStandIn(exchanges, listen, seed, listings, latency, now)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "ready %s (key %s)\n", vendor.Address, standin.GannetKey)
+			<-ctx.Done()
+			return vendor.Stop()
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:9100", "address on loopback; port 0 picks a free one")
+	c.Flags().StringVar(&clock, "clock", "", "start the clock at an instant; it runs on from there")
+	c.Flags().Uint64Var(&seed, "seed", 1, "of the made-up market")
+	c.Flags().IntVar(&listings, "listings", 500, "how many listings the market has")
+	c.Flags().DurationVar(&latency, "latency", 0, "added to every answer")
+	return c
+}
+
+func (a *app) doctorCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "doctor", Short: "Check what Soba needs, and say what to do where it lacks", Args: cobra.NoArgs,
+		Example: "  soba doctor\n  soba doctor --data ./data",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			failed := 0
+			check := func(what string, found string, err error) {
+				mark := "ok  "
+				if err != nil {
+					mark, found = "FAIL", err.Error()
+					failed++
+				}
+				fmt.Fprintf(a.out, "%s  %-22s %s\n", mark, what, strings.ReplaceAll(found, "\n", "\n                              "))
+			}
+			if a.settings.String("database") == "" {
+				folder, err := cluster.Binaries()
+				check("PostgreSQL binaries", folder, err)
+				data := a.settings.String("data")
+				check("data folder", data+" is writable", cluster.CheckFolder(data))
+			}
+			status, err := get[wire.Status](cmd.Context(), a.client, "/api/v1/status", nil)
+			var away *errUnreachable
+			if errors.As(err, &away) {
+				check("service", "", err)
+				listen := a.settings.String("listen")
+				l, err := net.Listen("tcp", listen)
+				if err != nil {
+					err = fmt.Errorf("%s is taken by a program that is not Soba: stop it, or choose another with --listen", listen)
+				} else {
+					l.Close()
+				}
+				check("address to listen on", listen+" is free", err)
+			} else {
+				check("service", fmt.Sprintf("%s at %s, its clock at %s", status.Version, a.client.server, status.Now.Format("2006-01-02 15:04:05Z")), err)
+			}
+			if err == nil {
+				if status.Database != "ready" {
+					err = errors.New("does not answer; values are those last read from it. Start PostgreSQL again; the service reconnects by itself")
+				}
+				check("database", "answers", err)
+				a.checkSources(cmd.Context(), check)
+			}
+			if failed > 0 {
+				return fmt.Errorf("%d checks failed", failed)
+			}
+			return nil
+		},
+	}
+	for _, name := range []string{"data", "database", "listen"} {
+		settings.AddFlag(c.Flags(), name)
+	}
+	return c
+}
+
+func (a *app) checkSources(ctx context.Context, check func(string, string, error)) {
+	all, err := get[wire.Sources](ctx, a.client, "/api/v1/sources", url.Values{})
+	if err != nil || len(all.Sources) == 0 {
+		if err == nil {
+			err = errors.New("none is connected: set gannet-url and gannet-key")
+		}
+		check("sources", "", err)
+		return
+	}
+	for _, s := range all.Sources {
+		var bad error
+		switch {
+		case !s.HasKey:
+			bad = fmt.Errorf("has no key: set %s-key", s.Name)
+		case s.Fault != "":
+			bad = fmt.Errorf("%s (last success %s)", s.Fault, stamp(s.LastSuccess))
+		}
+		check("source "+s.Name, fmt.Sprintf("%d of %d units left today, %.0f ms", s.Left, s.UnitsPerDay, s.LatencyMs), bad)
+	}
+}
+
+func init() {
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelInfo})))
+}

@@ -1,0 +1,173 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/refresh"
+	"soba.invalid/soba/internal/store"
+	"soba.invalid/soba/internal/wire"
+)
+
+// body is an answer in JSON.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T) *body[T] { return &body[T]{v} }
+
+func (s *Server) listing(l *market.Listing) wire.Listing {
+	out := listing(l)
+	out.Exchange = s.Book.Exchange(l).Name
+	return out
+}
+
+func listing(l *market.Listing) wire.Listing {
+	return wire.Listing{Symbol: l.Symbol.String(), Name: l.Name, ISIN: l.ISIN, Kind: string(l.Kind), Currency: l.Currency, Ended: l.Ended.String()}
+}
+
+func listings(all []*market.Listing) []wire.Listing {
+	out := make([]wire.Listing, len(all))
+	for i, l := range all {
+		out[i] = listing(l)
+	}
+	return out
+}
+
+type searchInput struct {
+	Query string `query:"query" doc:"Beginning of a ticker, a word of the name, or an ISIN" maxLength:"100"`
+	Limit int    `query:"limit" default:"20" minimum:"1" maximum:"200"`
+}
+
+type symbolInput struct {
+	Symbol string `path:"symbol" doc:"Symbol, ISIN, or a ticker that only one listing has; a pair is EUR-USD" maxLength:"60"`
+}
+
+func (s *Server) addListings() {
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings", "search-listings", "Find listings by name, ticker or ISIN while typing", "listings"),
+		func(_ context.Context, in *searchInput) (*body[wire.Listings], error) {
+			found := s.Book.Directory().Search(in.Query, in.Limit)
+			out := wire.Listings{Listings: make([]wire.Listing, len(found))}
+			for i, l := range found {
+				out.Listings[i] = s.listing(l)
+			}
+			return answer(out), nil
+		})
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}", "get-listing", "One listing", "listings"),
+		func(_ context.Context, in *symbolInput) (*body[wire.Listing], error) {
+			l, err := s.Book.Directory().Resolve(in.Symbol)
+			if err != nil {
+				return nil, asProblem(err, "symbol")
+			}
+			return answer(s.listing(l)), nil
+		})
+	type barsInput struct {
+		symbolInput
+		From string `query:"from" doc:"First day, as 2026-03-06 or -30d; all there are when left out"`
+	}
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/bars", "get-bars", "Daily bars of a listing, in today's shares", "listings"),
+		func(ctx context.Context, in *barsInput) (*body[wire.Bars], error) {
+			l, err := s.Book.Directory().Resolve(in.Symbol)
+			if err != nil {
+				return nil, asProblem(err, "symbol")
+			}
+			from := period.Date(0)
+			if in.From != "" {
+				p, err := period.Parse(in.From)
+				if err != nil || !p.IsDate() {
+					return nil, problem(http.StatusUnprocessableEntity, problemBadRequest, "from", "%q is not a date: write it as 2026-03-06 or -30d", in.From)
+				}
+				from = p.Date(s.Book.Exchange(l).Today(s.Now()))
+			}
+			records, err := s.Book.Records(ctx, []store.Row{{ListingID: l.ID}})
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			out := wire.Bars{Symbol: l.Symbol.String(), Currency: l.Currency, Bars: []wire.Bar{}}
+			if len(records) == 1 && records[0].Bars != nil {
+				b := records[0].Bars.After(from - 1)
+				for i, day := range b.Day {
+					out.Bars = append(out.Bars, wire.Bar{Day: day.String(), Open: b.Open[i], High: b.High[i], Low: b.Low[i], Close: b.Close[i], Volume: b.Volume[i]})
+				}
+				out.Source = records[0].Feeds[1].Observation.Source
+			}
+			return answer(out), nil
+		})
+	type fieldsInput struct {
+		Query string `query:"query" doc:"Words of the id, the label or the definition" maxLength:"100"`
+	}
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/fields", "search-fields", "The catalogue of fields, and the views", "fields"),
+		func(_ context.Context, in *fieldsInput) (*body[wire.Catalogue], error) {
+			out := wire.Catalogue{Fields: []wire.Field{}}
+			for _, f := range catalogue.Search(in.Query) {
+				out.Fields = append(out.Fields, field(f))
+			}
+			for _, v := range catalogue.Views {
+				out.Views = append(out.Views, wire.View(v))
+			}
+			return answer(out), nil
+		})
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/sources", "list-sources", "The sources and how they have been doing", "sources"),
+		func(ctx context.Context, _ *struct{}) (*body[wire.Sources], error) {
+			states, err := s.Engine.Sources(ctx)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			out := wire.Sources{}
+			for _, state := range states {
+				out.Sources = append(out.Sources, sourceState(state))
+			}
+			return answer(out), nil
+		})
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/status", "get-status", "The state of the service and of the exchanges", "service"),
+		func(ctx context.Context, _ *struct{}) (*body[wire.Status], error) {
+			now := s.Now()
+			out := wire.Status{Version: s.Version, Now: now.UTC(), Database: "ready", Listings: len(s.Book.Directory().Ordered)}
+			if s.Book.Away() {
+				out.Database = "away"
+			}
+			for _, code := range s.Book.Exchanges().Codes() {
+				e := s.Book.Exchanges()[code]
+				p := wire.Phase{Exchange: code, Name: e.Name, Phase: string(e.PhaseAt(now))}
+				var next time.Time
+				if session, open := e.Current(now); open {
+					next = session.Close
+				} else {
+					next = e.Next(now).Open
+				}
+				if !next.IsZero() {
+					next = next.UTC()
+					p.Next = &next
+				}
+				out.Exchanges = append(out.Exchanges, p)
+			}
+			return answer(out), nil
+		})
+}
+
+func field(f *catalogue.Field) wire.Field {
+	out := wire.Field{ID: f.ID, Label: f.Label, Unit: string(f.Unit), Dataset: string(f.Dataset), Span: f.Span, Dated: f.Dated, Definition: f.Definition, Reference: f.Reference}
+	if f.Formula != nil {
+		out.Formula = f.Formula.String()
+	}
+	for _, k := range f.NotFor {
+		out.NotFor = append(out.NotFor, string(k))
+	}
+	return out
+}
+
+func sourceState(state refresh.SourceState) wire.Source {
+	out := wire.Source{
+		Name: state.Name, Title: state.Title, Licence: state.Licence, Address: state.Address, DelayMin: state.Delay.Minutes(), HasKey: state.HasKey,
+		UnitsPerDay: state.UnitsPerDay, Spent: state.SpentToday, Left: max(0, state.UnitsPerDay-state.SpentToday), Requests: state.SourceHealth.Requests,
+		LastSuccess: state.LastSuccess, LastFault: state.LastFault, Fault: state.Fault, Broken: state.Broken, LatencyMs: state.MedianMs,
+	}
+	for _, o := range state.Offers {
+		out.Datasets = append(out.Datasets, string(o.Dataset))
+	}
+	return out
+}

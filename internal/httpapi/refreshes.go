@@ -1,0 +1,344 @@
+package httpapi
+
+import (
+	"bufio"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/plan"
+	"soba.invalid/soba/internal/store"
+	"soba.invalid/soba/internal/wire"
+)
+
+var (
+	reflectTable = reflect.TypeFor[wire.Table]()
+	reflectEvent = reflect.TypeFor[wire.Event]()
+)
+
+type refreshID struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (s *Server) addRefreshes() {
+	type askInput struct {
+		listInput
+		Body wire.RefreshAsk
+	}
+	type askOutput struct {
+		Status   int
+		Location string `header:"Location"`
+		Body     wire.Refresh
+	}
+	ask := operation(http.MethodPost, "/api/v1/watchlists/{name}/refreshes", "new-refresh", "Refresh a watchlist, or plan it", "refreshes")
+	ask.DefaultStatus = http.StatusAccepted
+	huma.Register(s.api, ask, func(ctx context.Context, in *askInput) (*askOutput, error) {
+		list, err := s.list(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		datasets, err := chosen(in.Body.Only)
+		if err != nil {
+			return nil, err
+		}
+		if in.Body.DryRun {
+			p, err := s.Engine.Preview(ctx, list.Rows, datasets, in.Body.Force)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			states, err := s.Engine.Sources(ctx)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			w := planned(p)
+			for _, state := range states {
+				w.Left[state.Name] = max(0, state.UnitsPerDay-state.SpentToday)
+			}
+			return &askOutput{Status: http.StatusOK, Body: wire.Refresh{Watchlist: list.Name, Datasets: names(datasets), State: "queued", Asked: s.Now().UTC(), Planned: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), Dry: &w}}, nil
+		}
+		r, err := s.Engine.Ask(ctx, &list.ID, datasets, in.Body.Force)
+		if err != nil {
+			return nil, asProblem(err, "")
+		}
+		return &askOutput{http.StatusAccepted, fmt.Sprintf("/api/v1/refreshes/%d", r.ID), s.refresh(ctx, &r)}, nil
+	})
+	type refreshesInput struct {
+		Watchlist string `query:"watchlist" maxLength:"80"`
+		Limit     int    `query:"limit" default:"20" minimum:"1" maximum:"200"`
+	}
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/refreshes", "list-refreshes", "The newest refreshes", "refreshes"),
+		func(ctx context.Context, in *refreshesInput) (*body[wire.Refreshes], error) {
+			id := int64(0)
+			if in.Watchlist != "" {
+				list, err := s.list(ctx, in.Watchlist)
+				if err != nil {
+					return nil, err
+				}
+				id = list.ID
+			}
+			all, err := s.Store.Refreshes(ctx, id, in.Limit)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			out := wire.Refreshes{Refreshes: make([]wire.Refresh, len(all))}
+			for i := range all {
+				out.Refreshes[i] = s.refresh(ctx, &all[i])
+			}
+			return answer(out), nil
+		})
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/refreshes/{id}", "get-refresh", "A refresh and how far it is", "refreshes"),
+		func(ctx context.Context, in *refreshID) (*body[wire.Refresh], error) {
+			return s.findRefresh(ctx, in.ID)
+		})
+	huma.Register(s.api, operation(http.MethodPost, "/api/v1/refreshes/{id}/cancel", "cancel-refresh", "Stop a refresh; what it brought stays", "refreshes"),
+		func(ctx context.Context, in *refreshID) (*body[wire.Refresh], error) {
+			if err := s.Store.CancelRefresh(ctx, in.ID); err != nil {
+				return nil, noRefresh(err, in.ID)
+			}
+			return s.findRefresh(ctx, in.ID)
+		})
+	type requestsInput struct {
+		Refresh int64 `query:"refresh" doc:"Only those of one refresh"`
+		Limit   int   `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/requests", "list-requests", "The request log, newest first", "refreshes"),
+		func(ctx context.Context, in *requestsInput) (*body[wire.Requests], error) {
+			all, err := s.Store.Requests(ctx, in.Refresh, in.Limit)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			out := wire.Requests{Requests: make([]wire.Request, len(all))}
+			for i, r := range all {
+				out.Requests[i] = request(r)
+			}
+			return answer(out), nil
+		})
+	type responseInput struct {
+		Hash string `path:"hash" pattern:"^[0-9a-f]{64}$" doc:"SHA-256 of the content"`
+	}
+	op := operation(http.MethodGet, "/api/v1/responses/{hash}", "get-response", "A raw response of a source, as it came", "refreshes")
+	op.Responses = map[string]*huma.Response{"200": {Description: "The stored bytes", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}}
+	huma.Register(s.api, op, func(ctx context.Context, in *responseInput) (*rawOutput, error) {
+		hash, _ := hex.DecodeString(in.Hash) // the pattern lets only hexadecimals through
+		r, err := s.Store.Response(ctx, hash)
+		if err != nil {
+			return nil, asProblem(err, "hash")
+		}
+		kind := r.ContentType
+		if !strings.HasPrefix(kind, "application/json") {
+			kind = "text/plain; charset=utf-8" // another site's HTML must not run as ours
+		}
+		return &rawOutput{ContentType: kind, Status: http.StatusOK, ETag: `"` + in.Hash + `"`, Body: r.Body}, nil
+	})
+}
+
+func chosen(only []string) ([]catalogue.Dataset, error) {
+	if len(only) == 0 {
+		return catalogue.Datasets, nil
+	}
+	var out []catalogue.Dataset
+	for _, d := range catalogue.Datasets {
+		for _, name := range only {
+			if string(d) == name {
+				out = append(out, d)
+			}
+		}
+	}
+	if len(out) < len(only) {
+		return nil, hinted(problem(http.StatusUnprocessableEntity, problemBadRequest, "only", "%q names a dataset that is not refreshed", strings.Join(only, ",")), "There are: "+strings.Join(names(catalogue.Datasets), ", ")+".")
+	}
+	return out, nil
+}
+
+func names(datasets []catalogue.Dataset) []string {
+	out := make([]string, len(datasets))
+	for i, d := range datasets {
+		out[i] = string(d)
+	}
+	return out
+}
+
+func noRefresh(err error, id int64) error {
+	p := asProblem(err, "id")
+	if p.Type == problemNotFound {
+		p.Detail = fmt.Sprintf("there is no refresh %d", id)
+	}
+	return p
+}
+
+func (s *Server) findRefresh(ctx context.Context, id int64) (*body[wire.Refresh], error) {
+	r, err := s.Store.Refresh(ctx, id)
+	if err != nil {
+		return nil, noRefresh(err, id)
+	}
+	return answer(s.refresh(ctx, &r)), nil
+}
+
+func (s *Server) refresh(ctx context.Context, r *store.Refresh) wire.Refresh {
+	out := wire.Refresh{
+		ID: r.ID, Datasets: r.Datasets, State: r.State, Asked: r.AskedAt.UTC(), Planned: r.Planned, Answered: r.Answered, Failed: r.Failed,
+		Units: r.Units, Skipped: r.Skipped, Refused: r.Refused, Fault: r.Fault,
+	}
+	if r.StartedAt != nil {
+		out.Started = moment(*r.StartedAt)
+	}
+	if r.FinishedAt != nil {
+		out.Finished = moment(*r.FinishedAt)
+	}
+	if r.WatchlistID != nil {
+		if w, err := s.Store.WatchlistByID(ctx, *r.WatchlistID); err == nil {
+			out.Watchlist = w.Name
+		}
+	}
+	return out
+}
+
+func request(r store.Request) wire.Request {
+	out := wire.Request{
+		ID: r.ID, Source: r.Source, Dataset: r.Dataset, Address: r.Address, Symbols: r.Symbols, Started: r.StartedAt.UTC(), TookMs: r.TookMs,
+		Status: r.Status, Bytes: r.Bytes, Units: r.Units, UnitsLeft: r.UnitsLeft, Fault: r.Fault, Response: hex.EncodeToString(r.ResponseHash),
+	}
+	if r.RefreshID != nil {
+		out.Refresh = *r.RefreshID
+	}
+	return out
+}
+
+// fewSymbols is how many symbols a plan names as examples.
+const fewSymbols = 5
+
+func planned(p *plan.Plan) wire.Plan {
+	out := wire.Plan{Requests: []wire.PlannedRequest{}, Units: p.Units, Left: map[string]int{}, Seconds: p.Duration().Seconds()}
+	for _, q := range p.Requests {
+		out.Requests = append(out.Requests, wire.PlannedRequest{Source: q.Source, Dataset: string(q.Dataset), Symbols: len(q.Needs), From: q.From.String(), To: q.To.String(), Units: q.Units})
+	}
+	skipped := gaps{}
+	for _, n := range p.Skipped {
+		skipped.add(n, n.NotDue)
+	}
+	refused := gaps{}
+	for _, f := range p.Refused {
+		refused.add(f.Need, f.Reason.String()+": "+f.Detail)
+	}
+	out.Skipped, out.Refused = skipped.list, refused.list
+	return out
+}
+
+// gaps counts needs by dataset and reason, in the order in which they come.
+type gaps struct{ list []wire.PlannedGap }
+
+func (g *gaps) add(n plan.Need, reason string) {
+	for i := range g.list {
+		if e := &g.list[i]; e.Dataset == string(n.Dataset) && e.Reason == reason {
+			e.Count++
+			if len(e.Symbols) < fewSymbols {
+				e.Symbols = append(e.Symbols, n.Symbol.String())
+			}
+			return
+		}
+	}
+	g.list = append(g.list, wire.PlannedGap{Dataset: string(n.Dataset), Reason: reason, Count: 1, Symbols: []string{n.Symbol.String()}})
+}
+
+// heartbeat keeps an event stream's connection alive through proxies.
+const heartbeat = 15 * time.Second
+
+func (s *Server) addEvents() {
+	stream := &huma.Response{Description: "Server-Sent Events", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflectEvent, true, "Event")}}}
+	describe := func(path, id, summary string, parameters ...*huma.Param) {
+		s.api.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: path, OperationID: id, Summary: summary, Tags: []string{"refreshes"}, Parameters: parameters, Responses: map[string]*huma.Response{"200": stream}})
+	}
+	describe("/api/v1/events", "follow", "Tells when data, a watchlist or a refresh changed")
+	describe("/api/v1/refreshes/{id}/events", "follow-refresh", "What happens in a refresh; Last-Event-ID reads on from where a listener stopped",
+		&huma.Param{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}},
+		&huma.Param{Name: "Last-Event-ID", In: "header", Schema: &huma.Schema{Type: "integer"}})
+	s.app.Get("/api/v1/events", func(c fiber.Ctx) error {
+		if p := s.permitted(c.Context(), c.Get("Authorization"), "read"); p != nil {
+			return p
+		}
+		happened, stop := s.Book.Listen(func(string, int64) bool { return true })
+		return s.stream(c, func(w *bufio.Writer) {
+			defer stop()
+			for {
+				fmt.Fprintf(w, "event: changed\ndata: {\"version\":%d}\n\n", s.Book.Version())
+				if w.Flush() != nil || !s.pause(w, happened) {
+					return
+				}
+			}
+		})
+	})
+	s.app.Get("/api/v1/refreshes/:id/events", func(c fiber.Ctx) error {
+		if p := s.permitted(c.Context(), c.Get("Authorization"), "read"); p != nil {
+			return p
+		}
+		id, err := strconv.ParseInt(c.Params("id"), 10, 64)
+		if err != nil {
+			return problem(http.StatusNotFound, problemNotFound, "id", "there is no refresh %q", c.Params("id"))
+		}
+		if _, err := s.Store.Refresh(c.Context(), id); err != nil {
+			return noRefresh(err, id)
+		}
+		last, _ := strconv.Atoi(c.Get("Last-Event-ID")) // from the beginning where none is given
+		happened, stop := s.Book.Listen(func(what string, n int64) bool { return what == "refresh" && n == id })
+		return s.stream(c, func(w *bufio.Writer) {
+			defer stop()
+			s.follow(w, id, last, happened)
+		})
+	})
+}
+
+// follow sends the events of a refresh until it is over.
+func (s *Server) follow(w *bufio.Writer, id int64, last int, happened <-chan struct{}) {
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), handlerTime)
+		events, err := s.Store.Events(ctx, id, last)
+		cancel()
+		if err != nil {
+			return // the listener comes back with its Last-Event-ID
+		}
+		over := false
+		for _, e := range events {
+			data, _ := json.Marshal(wire.Event{At: e.At.UTC(), Kind: e.Kind, Data: e.Data}) // stored JSON marshals
+			fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.Seq, e.Kind, data)
+			last, over = e.Seq, over || e.Kind == "finished"
+		}
+		if w.Flush() != nil || over || !s.pause(w, happened) {
+			return
+		}
+	}
+}
+
+// pause waits for something to happen, keeping the connection alive; false when
+// the listener or the service is gone.
+func (s *Server) pause(w *bufio.Writer, happened <-chan struct{}) bool {
+	for {
+		select {
+		case <-happened:
+			return true
+		case <-s.stopping:
+			return false
+		case <-time.After(heartbeat):
+			fmt.Fprint(w, ": alive\n\n")
+			if w.Flush() != nil {
+				return false
+			}
+		}
+	}
+}
+
+func (s *Server) stream(c fiber.Ctx, send func(*bufio.Writer)) error {
+	c.Set("Content-Type", "text/event-stream")
+	c.Set("Cache-Control", "no-store")
+	c.Set("X-Accel-Buffering", "no")
+	return c.SendStreamWriter(send)
+}

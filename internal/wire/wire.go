@@ -1,0 +1,364 @@
+// Package wire holds the JSON of the HTTP interface, as the service writes it
+// and the client reads it.
+package wire
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Listing is one instrument traded on one exchange.
+type Listing struct {
+	Symbol   string `json:"symbol" doc:"Ticker, dot, exchange; or a pair of currencies" example:"KELP.XCVH"`
+	Name     string `json:"name"`
+	ISIN     string `json:"isin,omitempty"`
+	Kind     string `json:"kind" enum:"share,etf,fund,bond,pair,index,future,option"`
+	Exchange string `json:"exchange" doc:"Name of the exchange"`
+	Currency string `json:"currency" doc:"ISO 4217 code"`
+	Ended    string `json:"ended,omitempty" doc:"Last day of trading, when it was delisted or has matured"`
+}
+
+// Listings are the answer to a search.
+type Listings struct {
+	Listings []Listing `json:"listings"`
+}
+
+// Watchlist is an ordered list of listings.
+type Watchlist struct {
+	Name    string    `json:"name"`
+	Version int64     `json:"version" doc:"Counts every change; name it in If-Match to refuse a lost update"`
+	Rows    int       `json:"rows"`
+	Held    int       `json:"held" doc:"Rows with a quantity"`
+	Changed time.Time `json:"changed"`
+}
+
+// Watchlists are all watchlists.
+type Watchlists struct {
+	Watchlists []Watchlist `json:"watchlists"`
+}
+
+// Row is one listing of a watchlist. Quantity and cost are exact decimals, as typed.
+type Row struct {
+	Listing
+	Quantity string    `json:"quantity,omitempty"`
+	Cost     string    `json:"cost,omitempty"`
+	Added    time.Time `json:"added"`
+}
+
+// Rows are the rows of a watchlist in order.
+type Rows struct {
+	Watchlist
+	Listings []Row `json:"listings"`
+}
+
+// NewRow asks for a listing to be added to a watchlist.
+type NewRow struct {
+	Symbol   string `json:"symbol" doc:"Symbol, ISIN, or a ticker that only one listing has" maxLength:"60"`
+	Quantity string `json:"quantity,omitempty" doc:"Decimal; leave out to watch only" maxLength:"40"`
+	Cost     string `json:"cost,omitempty" doc:"Decimal, for one share or unit, in the listing's currency" maxLength:"40"`
+	Position *int   `json:"position,omitempty" minimum:"0" doc:"Counted from 0; at the end when left out"`
+}
+
+// RowProblem is a row that could not be added.
+type RowProblem struct {
+	Index   int      `json:"index" doc:"Which of the rows asked for, from 0"`
+	Symbol  string   `json:"symbol"`
+	Problem *Problem `json:"problem"`
+}
+
+// Added is what became of rows asked for.
+type Added struct {
+	Watchlist
+	Added    []string     `json:"added" doc:"Symbols that were added"`
+	Problems []RowProblem `json:"problems"`
+}
+
+// Cell is one value and its account.
+type Cell struct {
+	V        any        `json:"v" doc:"Number, text, time or null; null always has a reason"`
+	Unit     string     `json:"unit"`
+	State    string     `json:"state" enum:"fresh,stale,pending,missing"`
+	Reason   string     `json:"reason"`
+	Flags    []string   `json:"flags"`
+	Observed *time.Time `json:"observed" doc:"The time the value describes"`
+	Fetched  *time.Time `json:"fetched" doc:"When Soba learned it"`
+	Period   string     `json:"period"`
+	Source   string     `json:"source"`
+	Detail   string     `json:"detail,omitempty" doc:"The missing input, the fault, or the text that was rejected"`
+}
+
+// Column is one column of a table.
+type Column struct {
+	ID         string `json:"id"`
+	Label      string `json:"label"`
+	Unit       string `json:"unit"`
+	Definition string `json:"definition"`
+}
+
+// TableRow is one row of a table; its cells are in the order of the columns.
+type TableRow struct {
+	Symbol   string `json:"symbol"`
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Currency string `json:"currency"`
+	Held     bool   `json:"held"`
+	Cells    []Cell `json:"cells"`
+}
+
+// Counts are numbers of cells by state.
+type Counts struct {
+	Fresh   int `json:"fresh"`
+	Stale   int `json:"stale"`
+	Pending int `json:"pending"`
+	Missing int `json:"missing"`
+}
+
+// Table is a watchlist by columns, evaluated at an instant.
+type Table struct {
+	Watchlist string     `json:"watchlist"`
+	AsOf      time.Time  `json:"as_of"`
+	Version   string     `json:"version" doc:"Names the content; the same while nothing changed"`
+	Of        int        `json:"of" doc:"Rows before the filter"`
+	Notice    string     `json:"notice,omitempty" doc:"What the reader should know about the whole table"`
+	Columns   []Column   `json:"columns"`
+	Rows      []TableRow `json:"rows"`
+	Counts    Counts     `json:"counts"`
+}
+
+// Explanation is the account of a cell as a tree.
+type Explanation struct {
+	Symbol     string        `json:"symbol"`
+	Field      string        `json:"field"`
+	Label      string        `json:"label"`
+	Definition string        `json:"definition"`
+	Reference  string        `json:"reference,omitempty"`
+	Readable   string        `json:"readable" doc:"The value as people write it"`
+	Cell       Cell          `json:"cell"`
+	Meaning    string        `json:"meaning,omitempty" doc:"The reason in words"`
+	Advice     string        `json:"advice,omitempty" doc:"What to do about it"`
+	Formula    string        `json:"formula,omitempty"`
+	Span       string        `json:"span,omitempty" doc:"The stretch of bars it is measured from"`
+	Inputs     []Explanation `json:"inputs,omitempty"`
+	Request    *Request      `json:"request,omitempty" doc:"The request that brought the value"`
+	Place      string        `json:"place,omitempty" doc:"Where in the stored response the value stands"`
+	Checked    *time.Time    `json:"checked,omitempty" doc:"When the source was last asked"`
+}
+
+// Health is what is stale or missing in a table.
+type Health struct {
+	Watchlist string        `json:"watchlist"`
+	AsOf      time.Time     `json:"as_of"`
+	Counts    Counts        `json:"counts"`
+	Groups    []HealthGroup `json:"groups"`
+	Fields    []FieldHealth `json:"fields"`
+}
+
+// HealthGroup is all that is stale or missing for one reason.
+type HealthGroup struct {
+	State   string       `json:"state"`
+	Reason  string       `json:"reason"`
+	Meaning string       `json:"meaning"`
+	Advice  string       `json:"advice"`
+	Cells   int          `json:"cells"`
+	Names   []NameHealth `json:"names"`
+}
+
+// NameHealth is what one listing lacks for one reason.
+type NameHealth struct {
+	Symbol string   `json:"symbol"`
+	Name   string   `json:"name"`
+	Fields []string `json:"fields"`
+	Detail string   `json:"detail,omitempty"`
+}
+
+// FieldHealth counts a column's cells by state.
+type FieldHealth struct {
+	Field  string `json:"field"`
+	Counts Counts `json:"counts"`
+}
+
+// RefreshAsk asks for a refresh.
+type RefreshAsk struct {
+	Only   []string `json:"only,omitempty" doc:"Datasets: quotes, bars, profiles; all that the columns need when left out"`
+	Force  bool     `json:"force,omitempty" doc:"Ask again even for what is fresh"`
+	DryRun bool     `json:"dry_run,omitempty" doc:"Plan only"`
+}
+
+// Plan is what a refresh would do.
+type Plan struct {
+	Requests []PlannedRequest `json:"requests"`
+	Skipped  []PlannedGap     `json:"skipped" doc:"Needs that are not due, counted by reason"`
+	Refused  []PlannedGap     `json:"refused" doc:"Needs that cannot be met, counted by reason"`
+	Units    map[string]int   `json:"units" doc:"Cost by source"`
+	Left     map[string]int   `json:"left" doc:"Units left today by source, before this"`
+	Seconds  float64          `json:"seconds" doc:"Expected time"`
+}
+
+// PlannedRequest is one call to a source.
+type PlannedRequest struct {
+	Source  string `json:"source"`
+	Dataset string `json:"dataset"`
+	Symbols int    `json:"symbols"`
+	From    string `json:"from,omitempty"`
+	To      string `json:"to,omitempty"`
+	Units   int    `json:"units"`
+}
+
+// PlannedGap counts needs that share a reason.
+type PlannedGap struct {
+	Dataset string   `json:"dataset"`
+	Reason  string   `json:"reason"`
+	Count   int      `json:"count"`
+	Symbols []string `json:"symbols" doc:"The first of them"`
+}
+
+// Refresh is one act of planning, fetching and storing.
+type Refresh struct {
+	ID        int64      `json:"id"`
+	Watchlist string     `json:"watchlist,omitempty"`
+	Datasets  []string   `json:"datasets"`
+	State     string     `json:"state" enum:"queued,running,done,cancelled,failed"`
+	Asked     time.Time  `json:"asked"`
+	Started   *time.Time `json:"started"`
+	Finished  *time.Time `json:"finished"`
+	Planned   int        `json:"planned" doc:"Requests"`
+	Answered  int        `json:"answered"`
+	Failed    int        `json:"failed"`
+	Units     int        `json:"units" doc:"Spent"`
+	Skipped   int        `json:"skipped" doc:"Needs that were not due"`
+	Refused   int        `json:"refused" doc:"Needs that could not be planned"`
+	Fault     string     `json:"fault,omitempty"`
+	Dry       *Plan      `json:"plan,omitempty" doc:"Of a dry run"`
+}
+
+// Over tells whether the refresh has ended.
+func (r *Refresh) Over() bool { return r.State != "queued" && r.State != "running" }
+
+// Refreshes are the newest refreshes.
+type Refreshes struct {
+	Refreshes []Refresh `json:"refreshes"`
+}
+
+// Event is something that happened in a refresh.
+type Event struct {
+	At   time.Time       `json:"at"`
+	Kind string          `json:"kind"`
+	Data json.RawMessage `json:"data"`
+}
+
+// Request is an entry of the request log.
+type Request struct {
+	ID        int64     `json:"id"`
+	Refresh   int64     `json:"refresh,omitempty"`
+	Source    string    `json:"source"`
+	Dataset   string    `json:"dataset"`
+	Address   string    `json:"address"`
+	Symbols   int       `json:"symbols"`
+	Started   time.Time `json:"started"`
+	TookMs    float64   `json:"took_ms"`
+	Status    int       `json:"status"`
+	Bytes     int64     `json:"bytes"`
+	Units     int       `json:"units"`
+	UnitsLeft int       `json:"units_left"`
+	Fault     string    `json:"fault,omitempty"`
+	Response  string    `json:"response,omitempty" doc:"SHA-256 of the stored response"`
+}
+
+// Requests are the newest entries of the request log.
+type Requests struct {
+	Requests []Request `json:"requests"`
+}
+
+// Field is an entry of the catalogue.
+type Field struct {
+	ID         string   `json:"id"`
+	Label      string   `json:"label"`
+	Unit       string   `json:"unit"`
+	Dataset    string   `json:"dataset,omitempty"`
+	Formula    string   `json:"formula,omitempty"`
+	Span       string   `json:"span,omitempty"`
+	Dated      bool     `json:"dated" doc:"Takes a date, as price.close@2025-12-31"`
+	Definition string   `json:"definition"`
+	Reference  string   `json:"reference,omitempty"`
+	NotFor     []string `json:"not_for,omitempty" doc:"Kinds of listing for which it does not exist"`
+}
+
+// View is a named set of columns.
+type View struct {
+	Name    string   `json:"name"`
+	Label   string   `json:"label"`
+	Columns []string `json:"columns"`
+}
+
+// Catalogue is a selection of fields, and the views.
+type Catalogue struct {
+	Fields []Field `json:"fields"`
+	Views  []View  `json:"views"`
+}
+
+// Source is the state of a source.
+type Source struct {
+	Name        string     `json:"name"`
+	Title       string     `json:"title"`
+	Licence     string     `json:"licence"`
+	Address     string     `json:"address"`
+	Datasets    []string   `json:"datasets"`
+	DelayMin    float64    `json:"delay_minutes"`
+	HasKey      bool       `json:"has_key"`
+	UnitsPerDay int        `json:"units_per_day"`
+	Spent       int        `json:"spent_today"`
+	Left        int        `json:"left_today"`
+	Requests    int        `json:"requests_today"`
+	LastSuccess *time.Time `json:"last_success"`
+	LastFault   *time.Time `json:"last_fault"`
+	Fault       string     `json:"fault,omitempty"`
+	Broken      bool       `json:"broken" doc:"It failed too often in a row and is left alone for a moment"`
+	LatencyMs   float64    `json:"latency_ms"`
+}
+
+// Sources are all sources in order of preference.
+type Sources struct {
+	Sources []Source `json:"sources"`
+}
+
+// Bars are the daily bars of a listing, oldest first, in today's shares.
+type Bars struct {
+	Symbol   string `json:"symbol"`
+	Currency string `json:"currency"`
+	Source   string `json:"source"`
+	Bars     []Bar  `json:"bars"`
+}
+
+// Bar is one session.
+type Bar struct {
+	Day    string  `json:"day"`
+	Open   float64 `json:"open"`
+	High   float64 `json:"high"`
+	Low    float64 `json:"low"`
+	Close  float64 `json:"close"`
+	Volume float64 `json:"volume"`
+}
+
+// Status is the state of the service.
+type Status struct {
+	Version   string    `json:"version"`
+	Now       time.Time `json:"now" doc:"The service's clock"`
+	Database  string    `json:"database" enum:"ready,away"`
+	Listings  int       `json:"listings"`
+	Exchanges []Phase   `json:"exchanges"`
+}
+
+// Phase is where an exchange stands in its day.
+type Phase struct {
+	Exchange string     `json:"exchange"`
+	Name     string     `json:"name"`
+	Phase    string     `json:"phase" enum:"pre_open,open,closed"`
+	Next     *time.Time `json:"next" doc:"When it opens or closes next"`
+}
+
+// Token is a key to the service, shown once.
+type Token struct {
+	Token string `json:"token"`
+	Label string `json:"label"`
+	Scope string `json:"scope"`
+}
