@@ -139,6 +139,9 @@ func (a *app) readable(c wire.Cell, unitInHeader bool) string {
 	}
 	switch c.State {
 	case "missing", "pending":
+		if c.Reason == "not_applicable" && unitInHeader {
+			return a.dim(marks[c.State]) // nothing to do about it, so no words
+		}
 		return a.dim(marks[c.State] + " " + c.Reason)
 	case "stale":
 		return a.dim(out) + " " + a.warn(marks["stale"])

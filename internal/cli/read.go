@@ -85,7 +85,8 @@ func (a *app) tableCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "table WATCHLIST", Short: "Show a watchlist as a table", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeWatchlists,
 		Long: `Shows a watchlist as a table. A value that is not fresh carries a mark:
-◐ stale   ◌ pending   ○ missing, with the reason. 'soba explain' tells the rest.
+◐ stale   ◌ pending   ○ missing, with the reason; ○ alone where no value can
+exist. 'soba explain' tells the rest.
 On a terminal, columns that do not fit are left out and counted.`,
 		Example: `  soba table income
   soba table income --view holdings --sort -holding.market_value

@@ -43,7 +43,8 @@ type searchInput struct {
 	Limit int    `query:"limit" default:"20" minimum:"1" maximum:"200"`
 }
 
-type symbolInput struct {
+// SymbolInput names a listing.
+type SymbolInput struct {
 	Symbol string `path:"symbol" doc:"Symbol, ISIN, or a ticker that only one listing has; a pair is EUR-USD" maxLength:"60"`
 }
 
@@ -58,7 +59,7 @@ func (s *Server) addListings() {
 			return answer(out), nil
 		})
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}", "get-listing", "One listing", "listings"),
-		func(_ context.Context, in *symbolInput) (*body[wire.Listing], error) {
+		func(_ context.Context, in *SymbolInput) (*body[wire.Listing], error) {
 			l, err := s.Book.Directory().Resolve(in.Symbol)
 			if err != nil {
 				return nil, asProblem(err, "symbol")
@@ -66,7 +67,7 @@ func (s *Server) addListings() {
 			return answer(s.listing(l)), nil
 		})
 	type barsInput struct {
-		symbolInput
+		SymbolInput
 		From string `query:"from" doc:"First day, as 2026-03-06 or -30d; all there are when left out"`
 	}
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/bars", "get-bars", "Daily bars of a listing, in today's shares", "listings"),

@@ -32,7 +32,7 @@ type refreshID struct {
 
 func (s *Server) addRefreshes() {
 	type askInput struct {
-		listInput
+		ListInput
 		Body wire.RefreshAsk
 	}
 	type askOutput struct {

@@ -24,7 +24,8 @@ import (
 	"soba.invalid/soba/internal/wire"
 )
 
-type tableQuery struct {
+// TableQuery says what a table holds.
+type TableQuery struct {
 	Columns string `query:"columns" doc:"Fields, joined by commas, each with an optional @period; of the view when left out" maxLength:"8000"`
 	View    string `query:"view" doc:"A named set of columns" default:"overview"`
 	Where   string `query:"where" doc:"A condition that rows must meet, as quote.change_pct > 1%" maxLength:"4000"`
@@ -32,7 +33,7 @@ type tableQuery struct {
 	AsOf    string `query:"as_of" doc:"Read as it was known at an instant: a date, whose end is meant, or an RFC 3339 time"`
 }
 
-func (q *tableQuery) refs() ([]formula.Ref, error) {
+func (q *TableQuery) refs() ([]formula.Ref, error) {
 	if q.Columns != "" {
 		refs, err := catalogue.ParseColumns(strings.Split(q.Columns, ","))
 		if err != nil {
@@ -51,7 +52,7 @@ func (q *tableQuery) refs() ([]formula.Ref, error) {
 	return catalogue.ParseColumns(view.Columns)
 }
 
-func (q *tableQuery) compile() (*table.Program, error) {
+func (q *TableQuery) compile() (*table.Program, error) {
 	refs, err := q.refs()
 	if err != nil {
 		return nil, err
@@ -72,7 +73,7 @@ func (q *tableQuery) compile() (*table.Program, error) {
 }
 
 // instant reads as_of; the zero time is now.
-func (q *tableQuery) instant(now time.Time) (time.Time, error) {
+func (q *TableQuery) instant(now time.Time) (time.Time, error) {
 	if q.AsOf == "" {
 		return time.Time{}, nil
 	}
@@ -132,7 +133,7 @@ func (c *tableCache) put(key string, r *rendered) {
 }
 
 // evaluate computes the table of a watchlist.
-func (s *Server) evaluate(ctx context.Context, list *store.List, q *tableQuery) (*table.Table, error) {
+func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) (*table.Table, error) {
 	p, err := q.compile()
 	if err != nil {
 		return nil, err
@@ -156,7 +157,7 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *tableQuery) 
 }
 
 // render computes a watchlist's table in JSON, or takes it from memory.
-func (s *Server) render(ctx context.Context, list *store.List, q *tableQuery) (*rendered, error) {
+func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*rendered, error) {
 	away := s.Book.Away()
 	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%t", list.ID, q.Columns, q.View, q.Where, q.Sort, q.AsOf, away)
 	version := s.Book.Version()
@@ -233,8 +234,8 @@ type rawOutput struct {
 
 func (s *Server) addTables() {
 	type tableInput struct {
-		listInput
-		tableQuery
+		ListInput
+		TableQuery
 		IfNoneMatch string `header:"If-None-Match"`
 		Accept      string `header:"Accept"`
 		Format      string `query:"format" enum:"json,csv" doc:"Overrides Accept"`
@@ -250,13 +251,13 @@ func (s *Server) addTables() {
 			return nil, err
 		}
 		if in.Format == "csv" || in.Format == "" && strings.HasPrefix(in.Accept, "text/csv") {
-			t, err := s.evaluate(ctx, list, &in.tableQuery)
+			t, err := s.evaluate(ctx, list, &in.TableQuery)
 			if err != nil {
 				return nil, err
 			}
 			return &rawOutput{ContentType: "text/csv; charset=utf-8; header=present", Status: http.StatusOK, Body: tableCSV(t)}, nil
 		}
-		r, err := s.render(ctx, list, &in.tableQuery)
+		r, err := s.render(ctx, list, &in.TableQuery)
 		if err != nil {
 			return nil, err
 		}
@@ -267,7 +268,7 @@ func (s *Server) addTables() {
 		return &rawOutput{ContentType: "application/json", ETag: etag, Status: http.StatusOK, Body: r.json}, nil
 	})
 	type healthInput struct {
-		listInput
+		ListInput
 		Columns string `query:"columns" maxLength:"8000"`
 		View    string `query:"view" default:"overview"`
 	}
@@ -277,7 +278,7 @@ func (s *Server) addTables() {
 			if err != nil {
 				return nil, err
 			}
-			t, err := s.evaluate(ctx, list, &tableQuery{Columns: in.Columns, View: in.View})
+			t, err := s.evaluate(ctx, list, &TableQuery{Columns: in.Columns, View: in.View})
 			if err != nil {
 				return nil, err
 			}
@@ -361,7 +362,7 @@ func (s *Server) addValues() {
 		if err != nil {
 			return nil, err
 		}
-		t, err := s.evaluate(ctx, list, &tableQuery{Columns: in.Fields, AsOf: in.AsOf})
+		t, err := s.evaluate(ctx, list, &TableQuery{Columns: in.Fields, AsOf: in.AsOf})
 		if err != nil {
 			return nil, err
 		}
@@ -394,7 +395,7 @@ func (s *Server) addValues() {
 		if err != nil {
 			return nil, err
 		}
-		t, err := s.evaluate(ctx, list, &tableQuery{Columns: in.Field, AsOf: in.AsOf})
+		t, err := s.evaluate(ctx, list, &TableQuery{Columns: in.Field, AsOf: in.AsOf})
 		if err != nil {
 			return nil, err
 		}
@@ -430,7 +431,7 @@ func (s *Server) explain(ctx context.Context, symbol, field, name, asOf string) 
 			return nil, err
 		}
 	}
-	t, err := s.evaluate(ctx, list, &tableQuery{Columns: field, AsOf: asOf})
+	t, err := s.evaluate(ctx, list, &TableQuery{Columns: field, AsOf: asOf})
 	if err != nil {
 		return nil, err
 	}

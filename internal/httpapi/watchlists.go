@@ -15,17 +15,19 @@ import (
 	"soba.invalid/soba/internal/wire"
 )
 
-type listInput struct {
+// ListInput names a watchlist. Huma reads embedded inputs only when they are exported.
+type ListInput struct {
 	Name string `path:"name" doc:"Name of the watchlist, in any case" maxLength:"80"`
 }
 
-type editInput struct {
-	listInput
+// EditInput names a watchlist to be changed, and the version the change is based on.
+type EditInput struct {
+	ListInput
 	IfMatch string `header:"If-Match" doc:"The version the change is based on; when it is no longer the newest, nothing is changed"`
 }
 
 // basedOn reads If-Match: a version in quotation marks, * or nothing for any.
-func (in *editInput) basedOn() (int64, error) {
+func (in *EditInput) basedOn() (int64, error) {
 	text := strings.Trim(strings.TrimPrefix(in.IfMatch, "W/"), `"`)
 	if text == "" || text == "*" {
 		return 0, nil
@@ -50,7 +52,8 @@ func watchlist(w store.Watchlist) wire.Watchlist {
 	return wire.Watchlist{Name: w.Name, Version: w.Version, Rows: w.Rows, Held: w.Held, Changed: w.ChangedAt.UTC()}
 }
 
-type newList struct {
+// NewList names a watchlist to be.
+type NewList struct {
 	Body struct {
 		Name string `json:"name" minLength:"1" maxLength:"80" doc:"Letters, digits, spaces, dashes and underscores"`
 	}
@@ -80,16 +83,16 @@ func (s *Server) addWatchlists() {
 		})
 	create := operation(http.MethodPost, "/api/v1/watchlists", "new-watchlist", "Make an empty watchlist", "watchlists")
 	create.DefaultStatus = http.StatusCreated
-	huma.Register(s.api, create, func(ctx context.Context, in *newList) (*listOutput, error) {
+	huma.Register(s.api, create, func(ctx context.Context, in *NewList) (*listOutput, error) {
 		return s.named(in.Body.Name, func(name string) (store.Watchlist, error) { return s.Store.CreateWatchlist(ctx, name, s.Now()) })
 	})
 	copyOp := operation(http.MethodPost, "/api/v1/watchlists/{name}/copy", "copy-watchlist", "Make a copy under another name", "watchlists")
 	copyOp.DefaultStatus = http.StatusCreated
 	huma.Register(s.api, copyOp, func(ctx context.Context, in *struct {
-		listInput
-		newList
+		ListInput
+		NewList
 	}) (*listOutput, error) {
-		from, err := s.list(ctx, in.listInput.Name)
+		from, err := s.list(ctx, in.ListInput.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -98,22 +101,22 @@ func (s *Server) addWatchlists() {
 		})
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/api/v1/watchlists/{name}/restore", "restore-watchlist", "Bring a deleted watchlist back", "watchlists"),
-		func(ctx context.Context, in *listInput) (*listOutput, error) {
+		func(ctx context.Context, in *ListInput) (*listOutput, error) {
 			return s.named(in.Name, func(name string) (store.Watchlist, error) { return s.Store.RestoreWatchlist(ctx, name, s.Now()) })
 		})
 	huma.Register(s.api, operation(http.MethodPatch, "/api/v1/watchlists/{name}", "rename-watchlist", "Rename a watchlist", "watchlists"),
 		func(ctx context.Context, in *struct {
-			editInput
-			newList
+			EditInput
+			NewList
 		}) (*listOutput, error) {
 			name, err := cleanName(in.Body.Name)
 			if err != nil {
 				return nil, err
 			}
-			return s.edit(ctx, &in.editInput, func(e *store.Editor) error { return e.Rename(name) })
+			return s.edit(ctx, &in.EditInput, func(e *store.Editor) error { return e.Rename(name) })
 		})
 	huma.Register(s.api, operation(http.MethodDelete, "/api/v1/watchlists/{name}", "delete-watchlist", "Put a watchlist away; restore brings it back", "watchlists"),
-		func(ctx context.Context, in *editInput) (*struct{}, error) {
+		func(ctx context.Context, in *EditInput) (*struct{}, error) {
 			_, err := s.edit(ctx, in, func(e *store.Editor) error { return e.Delete() })
 			return nil, err
 		})
@@ -155,7 +158,7 @@ func (s *Server) list(ctx context.Context, name string) (*store.List, error) {
 	return nil, p
 }
 
-func (s *Server) edit(ctx context.Context, in *editInput, change func(*store.Editor) error) (*listOutput, error) {
+func (s *Server) edit(ctx context.Context, in *EditInput, change func(*store.Editor) error) (*listOutput, error) {
 	list, err := s.list(ctx, in.Name)
 	if err != nil {
 		return nil, err
@@ -172,8 +175,9 @@ func (s *Server) edit(ctx context.Context, in *editInput, change func(*store.Edi
 	return listAnswer(w), nil
 }
 
-type rowInput struct {
-	editInput
+// RowInput names a row of a watchlist.
+type RowInput struct {
+	EditInput
 	Symbol string `path:"symbol" doc:"Symbol; a pair is EUR-USD" maxLength:"60"`
 }
 
@@ -189,7 +193,7 @@ func (s *Server) addRows() {
 		Body wire.Rows
 	}
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}", "get-watchlist", "A watchlist with its rows", "watchlists"),
-		func(ctx context.Context, in *listInput) (*rowsOutput, error) {
+		func(ctx context.Context, in *ListInput) (*rowsOutput, error) {
 			list, err := s.list(ctx, in.Name)
 			if err != nil {
 				return nil, err
@@ -204,30 +208,30 @@ func (s *Server) addRows() {
 			return &rowsOutput{fmt.Sprintf(`"%d"`, list.Version), out}, nil
 		})
 	type addInput struct {
-		editInput
+		EditInput
 		Body struct {
 			Rows []wire.NewRow `json:"rows" minItems:"1" maxItems:"10000"`
 		}
 	}
 	huma.Register(s.api, operation(http.MethodPost, "/api/v1/watchlists/{name}/rows", "add-rows", "Add listings; those that fail are reported, the others go in", "watchlists"),
 		func(ctx context.Context, in *addInput) (*body[wire.Added], error) {
-			return s.addTo(ctx, &in.editInput, in.Body.Rows)
+			return s.addTo(ctx, &in.EditInput, in.Body.Rows)
 		})
 	type changeInput struct {
-		rowInput
+		RowInput
 		Body rowChange
 	}
 	huma.Register(s.api, operation(http.MethodPatch, "/api/v1/watchlists/{name}/rows/{symbol}", "change-row", "Set quantity and cost, or move a row", "watchlists"),
 		func(ctx context.Context, in *changeInput) (*listOutput, error) {
-			return s.changeRow(ctx, &in.rowInput, in.Body)
+			return s.changeRow(ctx, &in.RowInput, in.Body)
 		})
 	huma.Register(s.api, operation(http.MethodDelete, "/api/v1/watchlists/{name}/rows/{symbol}", "remove-row", "Take a listing out of a watchlist", "watchlists"),
-		func(ctx context.Context, in *rowInput) (*listOutput, error) {
+		func(ctx context.Context, in *RowInput) (*listOutput, error) {
 			l, _, err := s.row(ctx, in)
 			if err != nil {
 				return nil, err
 			}
-			return s.edit(ctx, &in.editInput, func(e *store.Editor) error { return e.Remove(l.ID) })
+			return s.edit(ctx, &in.EditInput, func(e *store.Editor) error { return e.Remove(l.ID) })
 		})
 }
 
@@ -255,7 +259,7 @@ func amount(typed, field string) (*string, error) {
 	return &exact, nil
 }
 
-func (s *Server) addTo(ctx context.Context, in *editInput, rows []wire.NewRow) (*body[wire.Added], error) {
+func (s *Server) addTo(ctx context.Context, in *EditInput, rows []wire.NewRow) (*body[wire.Added], error) {
 	added, problems := []string{}, []wire.RowProblem{}
 	fail := func(i int, err error) {
 		problems = append(problems, wire.RowProblem{Index: i, Symbol: rows[i].Symbol, Problem: asProblem(err, "symbol")})
@@ -312,7 +316,7 @@ func (s *Server) addTo(ctx context.Context, in *editInput, rows []wire.NewRow) (
 }
 
 // row finds a listing and its row in a watchlist.
-func (s *Server) row(ctx context.Context, in *rowInput) (*market.Listing, *store.Row, error) {
+func (s *Server) row(ctx context.Context, in *RowInput) (*market.Listing, *store.Row, error) {
 	l, err := s.Book.Directory().Resolve(in.Symbol)
 	if err != nil {
 		return nil, nil, asProblem(err, "symbol")
@@ -330,7 +334,7 @@ func (s *Server) row(ctx context.Context, in *rowInput) (*market.Listing, *store
 	return nil, nil, hinted(problem(http.StatusNotFound, problemNotFound, "symbol", "%s is not in the watchlist %s", l.Symbol, list.Name), "Add it with 'soba watchlist add'.")
 }
 
-func (s *Server) changeRow(ctx context.Context, in *rowInput, change rowChange) (*listOutput, error) {
+func (s *Server) changeRow(ctx context.Context, in *RowInput, change rowChange) (*listOutput, error) {
 	l, row, err := s.row(ctx, in)
 	if err != nil {
 		return nil, err
@@ -351,7 +355,7 @@ func (s *Server) changeRow(ctx context.Context, in *rowInput, change rowChange) 
 			return nil, hinted(problem(http.StatusUnprocessableEntity, problemNumber, "quantity", "there is a cost but no quantity"), "Give both to hold it, neither to watch it.")
 		}
 	}
-	return s.edit(ctx, &in.editInput, func(e *store.Editor) error {
+	return s.edit(ctx, &in.EditInput, func(e *store.Editor) error {
 		if change.Quantity != nil || change.Cost != nil {
 			if err := e.Set(*row); err != nil {
 				return err

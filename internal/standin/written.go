@@ -45,7 +45,7 @@ func written(today period.Date) []*Listing {
 		with(share("WIND.XCVH", "Skerry Wind", "XA", "EUR", "Power", "Wind power", 1330, december, 96), func(l *Listing) { l.Splits = []series.Split{{Day: workday(120), Ratio: 3}} }),
 		with(share("DREG.XPLR", "Spoilbank Dredging", "XD", "USD", "Sea works", "Dredging", 2210, december, 1.1), func(l *Listing) { l.Splits = []series.Split{{Day: workday(80), Ratio: 0.1}} }),
 		with(share("BUOY.XCVH", "Signal Buoy Works", "XA", "EUR", "Supplies", "Buoys and lights", 230, december, 15), func(l *Listing) { l.Since = workday(150) }),
-		with(share("ROPE.XNMK", "Hempline Rope", "XB", "GBP", "Supplies", "Rope", 340, december, 1.2), func(l *Listing) { l.Ended = workday(60); l.drift = -0.004 }),
+		with(share("ROPE.XNMK", "Hempline Rope", "XB", "GBP", "Supplies", "Rope", 340, december, 1.2), func(l *Listing) { l.Ended = workday(60); l.drift = -0.0012 }),
 		with(share("NETS.XPLR", "Driftnet Industries", "XD", "USD", "Supplies", "Nets", 910, december, 28), func(l *Listing) { l.Ended = workday(25) }),
 		share("LRCH.XCVH", "Larchwood Shipyards", "XA", "EUR", "Sea works", "Shipbuilding", 4800, december, 22),
 		with(share("LIME.XTSG", "Limpet Lime Kilns", "XC", "JPY", "Minerals", "Lime", 270, "--03-31", 640), func(l *Listing) { l.story.uncovered = true }),

@@ -108,6 +108,13 @@ var Fields = []Field{
 	{ID: "profile.listed_since", Label: "Listed since", Unit: Date, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "First day of trading."},
 }
 
+func phase(l *market.Listing, e *market.Exchange, now time.Time) cell.Value {
+	if l.EndedBy(e.Today(now)) {
+		return cell.OfText(string(market.Closed))
+	}
+	return cell.OfText(string(e.PhaseAt(now)))
+}
+
 // optional is a text that may be unknown.
 func optional(s string) cell.Value {
 	if s == "" {

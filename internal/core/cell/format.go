@@ -13,8 +13,9 @@ var magnitudes = []struct {
 }{{1e12, " tn"}, {1e9, " bn"}, {1e6, " m"}}
 
 // Readable writes a value for people: at most four significant digits beyond a
-// million with its magnitude ("9.18 bn"), percentages as such, prices with two
-// to four decimals. A gap is written as a dash; the reason belongs beside it.
+// million with its magnitude ("9.18 bn"), percentages as such, other numbers with
+// two decimals, or up to four below a thousand where they have them. A gap is
+// written as a dash; the reason belongs beside it.
 func (c *Cell) Readable() string {
 	switch c.Value.Kind {
 	case None:
@@ -39,15 +40,19 @@ func (c *Cell) Readable() string {
 		}
 	}
 	switch c.Unit {
-	case "count", "shares", "days":
-		if x == math.Trunc(x) {
+	case "count", "shares", "days", "minutes":
+		if x == math.Trunc(x) || math.Abs(x) >= 1000 {
 			return Grouped(x, 0)
 		}
 	}
-	if x != 0 && math.Abs(x) < 1 {
-		return Grouped(x, 4)
+	if math.Abs(x) >= 1000 {
+		return Grouped(x, 2)
 	}
-	return Grouped(x, 2)
+	text := Grouped(x, 4)
+	for len(text)-strings.IndexByte(text, '.') > 3 && text[len(text)-1] == '0' {
+		text = text[:len(text)-1]
+	}
+	return text
 }
 
 // Grouped writes a number with fixed decimals and a narrow no-break space
