@@ -177,6 +177,14 @@ func (a *app) bold(s string) string {
 	return s
 }
 
+// plural counts things.
+func plural(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
 // shorten cuts a text to a width in characters.
 func shorten(s string, width int) string {
 	if utf8.RuneCountInString(s) <= width {

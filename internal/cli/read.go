@@ -441,8 +441,11 @@ func (a *app) printHealth(h *wire.Health, all bool) {
 		fmt.Fprintln(a.out, "Everything is fresh.")
 	}
 	for _, g := range h.Groups {
-		fmt.Fprintf(a.out, "\n%s %s: %s — %d cells of %d names\n", marks[g.State], a.bold(g.State+" "+g.Reason), g.Meaning, g.Cells, len(g.Names))
+		fmt.Fprintf(a.out, "\n%s %s: %s — %s of %s\n", marks[g.State], a.bold(g.State+" "+g.Reason), g.Meaning, plural(g.Cells, "value"), plural(len(g.Names), "name"))
 		fmt.Fprintf(a.out, "  %s\n", g.Advice)
+		if g.Reason == "not_applicable" && !all {
+			continue // nothing is wrong with them
+		}
 		for i, n := range g.Names {
 			if i == fewNames && !all {
 				fmt.Fprintf(a.out, "  and %d more; show them with --all\n", len(g.Names)-i)

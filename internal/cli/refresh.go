@@ -137,7 +137,7 @@ func (a *app) printPlan(p *printing, plan *wire.Plan) error {
 		gaps []wire.PlannedGap
 	}{{"not due", plan.Skipped}, {"refused", plan.Refused}} {
 		for _, g := range part.gaps {
-			fmt.Fprintf(a.out, "%s: %s of %d names: %s (%s%s)\n", part.name, g.Dataset, g.Count, g.Reason, strings.Join(g.Symbols, " "), more(g.Count-len(g.Symbols)))
+			fmt.Fprintf(a.out, "%s: %s of %s: %s (%s%s)\n", part.name, g.Dataset, plural(g.Count, "name"), g.Reason, strings.Join(g.Symbols, " "), more(g.Count-len(g.Symbols)))
 		}
 	}
 	return nil

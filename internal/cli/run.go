@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"soba.invalid/soba/internal/cluster"
+	"soba.invalid/soba/internal/httpapi"
 	"soba.invalid/soba/internal/service"
 	"soba.invalid/soba/internal/settings"
 	"soba.invalid/soba/internal/source"
@@ -199,6 +200,20 @@ func (a *app) standinCommand() *cobra.Command {
 	c.Flags().IntVar(&listings, "listings", 500, "how many listings the market has")
 	c.Flags().DurationVar(&latency, "latency", 0, "added to every answer")
 	return c
+}
+
+func (a *app) openapiCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the OpenAPI description of the HTTP interface", Args: cobra.NoArgs, Example: "  soba openapi",
+		RunE: func(*cobra.Command, []string) error {
+			text, err := httpapi.Description()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.out, "%s\n", text)
+			return err
+		},
+	}
 }
 
 func (a *app) doctorCommand() *cobra.Command {

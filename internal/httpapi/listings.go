@@ -118,7 +118,7 @@ func (s *Server) addListings() {
 			if err != nil {
 				return nil, asProblem(err, "")
 			}
-			out := wire.Sources{}
+			out := wire.Sources{Sources: []wire.Source{}}
 			for _, state := range states {
 				out.Sources = append(out.Sources, sourceState(state))
 			}

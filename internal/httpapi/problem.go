@@ -39,6 +39,7 @@ const (
 )
 
 func init() {
+	huma.DefaultArrayNullable = false // an empty list is written as one
 	// Huma's own complaints (validation, malformed JSON) take the same form.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		p := problem(status, problemBadRequest, "", message)

@@ -222,11 +222,11 @@ func planned(p *plan.Plan) wire.Plan {
 	for _, q := range p.Requests {
 		out.Requests = append(out.Requests, wire.PlannedRequest{Source: q.Source, Dataset: string(q.Dataset), Symbols: len(q.Needs), From: q.From.String(), To: q.To.String(), Units: q.Units})
 	}
-	skipped := gaps{}
+	skipped := gaps{list: []wire.PlannedGap{}}
 	for _, n := range p.Skipped {
 		skipped.add(n, n.NotDue)
 	}
-	refused := gaps{}
+	refused := gaps{list: []wire.PlannedGap{}}
 	for _, f := range p.Refused {
 		refused.add(f.Need, f.Reason.String()+": "+f.Detail)
 	}

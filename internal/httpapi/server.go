@@ -151,8 +151,15 @@ func (s *Server) Stop(ctx context.Context) error {
 	return s.app.ShutdownWithContext(ctx)
 }
 
-// OpenAPI is the description of the interface, as JSON.
-func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
+// Description is the OpenAPI 3.1 description of the interface, as JSON. It needs
+// no running service.
+func Description() ([]byte, error) {
+	s, err := New(context.Background(), Config{Listen: "127.0.0.1:0", Version: "1"})
+	if err != nil {
+		return nil, err
+	}
+	return s.api.OpenAPI().MarshalJSON()
+}
 
 // scope says who may use an operation. One without a scope is denied to all.
 func scope(need string) map[string]any { return map[string]any{"scope": need} }

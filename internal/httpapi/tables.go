@@ -302,7 +302,7 @@ func health(name string, t *table.Table) wire.Health {
 		out.Groups = append(out.Groups, group)
 	}
 	for _, f := range h.Fields {
-		out.Fields = append(out.Fields, wire.FieldHealth{Field: f.Ref.String(), Counts: counts(f.Counts)})
+		out.Fields = append(out.Fields, wire.FieldHealth{Field: f.Ref.String(), Counts: counts(f.Counts), NotApplicable: f.NotApplicable})
 	}
 	return out
 }

@@ -190,6 +190,9 @@ func fill(r *table.Record, d catalogue.Dataset, f *feeds) {
 	if h := f.bars[id]; h != nil {
 		last := h.bars.Day[h.bars.Len()-1]
 		h.observation.Observed = r.Exchange.SessionOn(last).Close
+		if a := feed.Attempt; a != nil && a.Response == h.observation.Response {
+			h.observation.Place = a.Place
+		}
 		r.Bars, feed.Observation = h.bars, h.observation
 	}
 }

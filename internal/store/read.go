@@ -110,7 +110,7 @@ func decode(o *table.Observation, d catalogue.Dataset, fields, rejected []byte) 
 }
 
 func (s *Store) readAttempts(ctx context.Context, f *feeds, ids []int64, datasets []string, at time.Time) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, outcome, detail, coalesce(request_id, 0), from_day, known_from from attempt"+known+"and dataset = any($3)", ids, at, datasets)
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, outcome, detail, coalesce(request_id, 0), place, from_day, known_from from attempt"+known+"and dataset = any($3)", ids, at, datasets)
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func (s *Store) readAttempts(ctx context.Context, f *feeds, ids []int64, dataset
 	var dataset, outcome string
 	var from *time.Time
 	var a table.Attempt
-	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &a.Source, &outcome, &a.Detail, &a.Response, &from, &a.At}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &a.Source, &outcome, &a.Detail, &a.Response, &a.Place, &from, &a.At}, func() error {
 		stored := a
 		stored.Outcome, _ = cell.ParseReason(outcome)
 		stored.From = dateOf(from)

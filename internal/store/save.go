@@ -372,21 +372,20 @@ func (w *writer) outcomes() error {
 	type outcome struct {
 		reason cell.Reason
 		detail string
+		place  string
 	}
 	outcomes := make(map[int64]outcome, len(w.r.Listings))
 	for _, id := range w.r.Listings {
 		outcomes[id] = outcome{}
 		if w.r.Fault != nil {
-			outcomes[id] = outcome{w.r.Fault.Reason(), w.r.Source + ": " + w.r.Fault.Error()}
+			outcomes[id] = outcome{reason: w.r.Fault.Reason(), detail: w.r.Source + ": " + w.r.Fault.Error()}
 		}
 	}
 	for _, f := range w.r.Answer.Failures {
-		outcomes[w.r.Listings[f.Symbol.String()]] = outcome{f.Reason, w.r.Source + ": " + f.Detail}
+		outcomes[w.r.Listings[f.Symbol.String()]] = outcome{reason: f.Reason, detail: w.r.Source + ": " + f.Detail}
 	}
 	for _, s := range w.r.Answer.Series {
-		if s.Remark != "" {
-			outcomes[w.r.Listings[s.Symbol.String()]] = outcome{cell.NoReason, s.Remark}
-		}
+		outcomes[w.r.Listings[s.Symbol.String()]] = outcome{detail: s.Remark, place: s.Place}
 	}
 	ids := make([]int64, 0, len(outcomes))
 	rows := make([][]any, 0, len(outcomes))
@@ -402,12 +401,12 @@ func (w *writer) outcomes() error {
 		if w.r.Fault == nil && o.reason == cell.NoReason && w.r.From != 0 && (from == 0 || w.r.From < from) {
 			from = w.r.From
 		}
-		rows = append(rows, []any{id, string(w.r.Dataset), w.r.Source, o.reason.String(), o.detail, w.request, nullable(from), w.now})
+		rows = append(rows, []any{id, string(w.r.Dataset), w.r.Source, o.reason.String(), o.detail, w.request, o.place, nullable(from), w.now})
 	}
 	if _, err := w.tx.Exec(w, "update attempt set known_to = $1 where known_to = 'infinity' and listing_id = any($2) and dataset = $3 and source = $4", w.now, ids, string(w.r.Dataset), w.r.Source); err != nil {
 		return err
 	}
-	_, err = w.tx.CopyFrom(w, pgx.Identifier{"attempt"}, []string{"listing_id", "dataset", "source", "outcome", "detail", "request_id", "from_day", "known_from"}, pgx.CopyFromRows(rows))
+	_, err = w.tx.CopyFrom(w, pgx.Identifier{"attempt"}, []string{"listing_id", "dataset", "source", "outcome", "detail", "request_id", "place", "from_day", "known_from"}, pgx.CopyFromRows(rows))
 	return err
 }
 

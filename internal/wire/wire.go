@@ -173,8 +173,9 @@ type NameHealth struct {
 
 // FieldHealth counts a column's cells by state.
 type FieldHealth struct {
-	Field  string `json:"field"`
-	Counts Counts `json:"counts"`
+	Field         string `json:"field"`
+	Counts        Counts `json:"counts"`
+	NotApplicable int    `json:"not_applicable" doc:"Missing values that cannot exist"`
 }
 
 // RefreshAsk asks for a refresh.

@@ -59,8 +59,9 @@ type NameHealth struct {
 
 // FieldHealth counts the cells of one field by state.
 type FieldHealth struct {
-	Ref    formula.Ref
-	Counts [4]int
+	Ref           formula.Ref
+	Counts        [4]int
+	NotApplicable int // of the missing
 }
 
 // Diagnose finds what is stale or missing in the columns of a table, by reason,
@@ -80,6 +81,9 @@ func (t *Table) Diagnose() Health {
 		for i, column := range t.Program.Columns {
 			c := &row.Cells[i]
 			h.Fields[i].Counts[c.State]++
+			if c.Reason == cell.NotApplicable {
+				h.Fields[i].NotApplicable++
+			}
 			if c.State == cell.Fresh {
 				continue
 			}

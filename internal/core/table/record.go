@@ -57,6 +57,7 @@ type Attempt struct {
 	Outcome  cell.Reason // NoReason: answered
 	Detail   string
 	Response int64
+	Place    string
 	From     period.Date // of bars: how far back has been asked for
 }
 

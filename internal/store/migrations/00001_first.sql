@@ -133,6 +133,7 @@ create table attempt (
     outcome    text not null,
     detail     text not null default '',
     request_id bigint references request,
+    place      text not null default '',
     from_day   date,
     known_from timestamptz not null,
     known_to   timestamptz not null default 'infinity'

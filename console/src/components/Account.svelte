@@ -1,0 +1,65 @@
+<script lang="ts">
+  import type { Explanation } from '../lib/api';
+  import { isCurrency, moment, words, type State } from '../lib/format';
+  import Account from './Account.svelte';
+  import StateMark from './StateMark.svelte';
+
+  let { explanation: e, depth = 0 }: { explanation: Explanation; depth?: number } = $props();
+
+  const facts = $derived(
+    (
+      [
+        ['Means', depth === 0 ? e.definition : ''],
+        ['Defined by', depth === 0 ? (e.reference ?? '') : ''],
+        [
+          'Because',
+          e.cell.reason ? `${words(e.cell.reason)}: ${e.meaning}${e.cell.detail ? ` (${e.cell.detail})` : ''}` : '',
+        ],
+        ['To do', e.advice ?? ''],
+        ['Formula', e.formula ?? ''],
+        ['Measured over', e.span ?? ''],
+        ['Observed', e.cell.period || moment(e.cell.observed)],
+        ['Fetched', moment(e.cell.fetched)],
+        ['Checked', moment(e.checked)],
+        ['Source', e.cell.source],
+        ['Flags', e.cell.flags.map(words).join(', ')],
+      ] as [string, string][]
+    ).filter(([, text]) => text),
+  );
+</script>
+
+<section class={depth ? 'mt-2 border-l-2 border-base-300 pl-3' : ''} aria-label="Account of {e.field}">
+  <p class="flex items-baseline gap-2">
+    <code class="font-semibold">{e.field}</code>
+    <span class="ml-auto font-semibold">{e.readable}{isCurrency(e.cell.unit) ? ` ${e.cell.unit}` : ''}</span>
+    <span class="inline-flex items-center gap-1 text-sm"><StateMark state={e.cell.state as State} />{e.cell.state}</span
+    >
+  </p>
+  <dl class="mt-1 grid grid-cols-[6.5rem_1fr] gap-x-2 text-sm">
+    {#each facts as [name, text] (name)}
+      <dt class="quiet">{name}</dt>
+      <dd class="min-w-0 break-words">
+        {#if name === 'Formula'}<code>{text}</code>{:else}{text}{/if}
+      </dd>
+    {/each}
+    {#if e.request}
+      <dt class="quiet">Request</dt>
+      <dd>
+        {e.request.id}: {e.request.dataset} of {e.request.symbols} names, {e.request.fault ||
+          `status ${e.request.status}`}
+      </dd>
+      {#if e.request.response}
+        <dt class="quiet">Response</dt>
+        <dd class="min-w-0">
+          <a class="link" href="/api/v1/responses/{e.request.response}" target="_blank" title={e.request.response}
+            >{e.request.response.slice(0, 12)}…</a
+          >
+          {#if e.place}at <code>{e.place}</code>{/if}
+        </dd>
+      {/if}
+    {/if}
+  </dl>
+  {#each e.inputs ?? [] as input (input.field)}
+    <Account explanation={input} depth={depth + 1} />
+  {/each}
+</section>
