@@ -221,6 +221,7 @@ func count(cells map[string]cell.Cell, s cell.State) (n int) {
 }
 
 func TestARefreshSendsTheFewestRequestsAndAsksForNothingFresh(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 250)
 	r := w.refresh(false, catalogue.Quotes, catalogue.Bars, catalogue.Profiles)
 	asked := w.asked()
@@ -252,6 +253,7 @@ func TestARefreshSendsTheFewestRequestsAndAsksForNothingFresh(t *testing.T) {
 
 // Every value shown equals the market's own number, in the major unit.
 func TestQuotesAreTheMarketsOwn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 120)
 	w.refresh(false, catalogue.Quotes)
 	checked := 0
@@ -273,6 +275,7 @@ func TestQuotesAreTheMarketsOwn(t *testing.T) {
 }
 
 func TestFaultsLeaveTheTableInPlace(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 150)
 	w.refresh(false, catalogue.Quotes)
 	good := w.quotes()
@@ -321,6 +324,7 @@ func TestFaultsLeaveTheTableInPlace(t *testing.T) {
 }
 
 func TestWithoutOldValuesFaultsAreTheReason(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		fault  standin.Fault
 		want   cell.Reason
@@ -346,6 +350,7 @@ func TestWithoutOldValuesFaultsAreTheReason(t *testing.T) {
 }
 
 func TestHalfAnAnswerKeepsWhatCameAndSaysWhatDidNot(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 100)
 	w.fault(standin.Fault{Kind: "half", Dataset: "quotes", Count: 1})
 	w.refresh(false, catalogue.Quotes)
@@ -362,6 +367,7 @@ func TestHalfAnAnswerKeepsWhatCameAndSaysWhatDidNot(t *testing.T) {
 }
 
 func TestCancelKeepsWhatIsThere(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 250)
 	w.fault(standin.Fault{Kind: "latency", Millis: 1500, Dataset: "bars"})
 	r, err := w.engine.Ask(t.Context(), &w.list.ID, []catalogue.Dataset{catalogue.Quotes, catalogue.Bars}, false)
@@ -403,6 +409,7 @@ func (w *world) until(id int64, reached func(store.Refresh) bool) {
 
 // The allowance left decides what is asked for; the rest says until when it waits.
 func TestASpentAllowanceIsSaid(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 250)
 	if _, err := w.store.Pool.Exec(t.Context(), `insert into request (source, dataset, address, listings, started_at, took_ms, status, bytes, units, units_left)
 		values ('gannet', 'quotes', '', '{}', $1, 1, 200, 1, $2, 0)`, w.market.Clock(), 20_000-50-120); err != nil {
