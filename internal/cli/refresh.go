@@ -152,7 +152,7 @@ func more(n int) string {
 
 func (a *app) cancelCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "cancel REFRESH", Short: "Stop a refresh; what it brought stays", Args: cobra.ExactArgs(1), Example: "  soba cancel 12",
+		Use: "cancel REFRESH", Short: "Stop a refresh; what it brought stays", Args: cobra.ExactArgs(1), Example: "  soba cancel 3",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id < 1 {

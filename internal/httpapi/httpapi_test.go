@@ -306,7 +306,7 @@ func TestGoodRowsGoInBesideBadOnes(t *testing.T) {
 		t.Fatalf("%s: %s", r.Status, r.text)
 	}
 	var list wire.Rows
-	if err := json.Unmarshal(s.get("/api/v1/watchlists/income").text, &list); err != nil || list.Listings[0].Symbol != "USD/JPY" || list.Listings[len(list.Listings)-1].Quantity != "10.5" {
+	if err := json.Unmarshal(s.get("/api/v1/watchlists/income").text, &list); err != nil || list.Listings[0].Symbol != "USD/JPY" || list.Listings[len(list.Listings)-1].Quantity != "10.50" {
 		t.Errorf("got %+v", list)
 	}
 	if r := s.send("DELETE", "/api/v1/watchlists/income/rows/USD-JPY", ""); r.StatusCode != 200 {

@@ -91,7 +91,8 @@ func (s *Server) addWatchlists() {
 	huma.Register(s.api, copyOp, func(ctx context.Context, in *struct {
 		ListInput
 		NewList
-	}) (*listOutput, error) {
+	},
+	) (*listOutput, error) {
 		from, err := s.list(ctx, in.ListInput.Name)
 		if err != nil {
 			return nil, err
@@ -108,7 +109,8 @@ func (s *Server) addWatchlists() {
 		func(ctx context.Context, in *struct {
 			EditInput
 			NewList
-		}) (*listOutput, error) {
+		},
+		) (*listOutput, error) {
 			name, err := cleanName(in.Body.Name)
 			if err != nil {
 				return nil, err
@@ -255,7 +257,7 @@ func amount(typed, field string) (*string, error) {
 	if d.IsNegative() || field == "quantity" && d.IsZero() {
 		return nil, hinted(problem(http.StatusUnprocessableEntity, problemNumber, field, "the %s %s is not above zero", field, typed), "Leave the quantity empty to watch without holding.")
 	}
-	exact := d.String()
+	exact := d.StringFixed(max(0, -d.Exponent())) // 21.40 stays 21.40
 	return &exact, nil
 }
 

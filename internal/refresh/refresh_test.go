@@ -281,9 +281,20 @@ func TestFaultsLeaveTheTableInPlace(t *testing.T) {
 	good := w.quotes()
 	fresh := count(good, cell.Fresh)
 	for _, f := range []standin.Fault{
-		{Kind: "500", Count: 1}, {Kind: "503", Count: 1, Retry: "0"}, {Kind: "429", Count: 2}, {Kind: "reset", Count: 1}, {Kind: "html", Count: 1},
-		{Kind: "garbage", Count: 1}, {Kind: "truncated", Count: 1}, {Kind: "timeout", Count: 1, Millis: 5000}, {Kind: "unknown", Count: 1, Symbol: "XCVH:KELP"},
-		{Kind: "half", Count: 1}, {Kind: "key", Count: 2}, {Kind: "allowance", Count: 2}, {Kind: "plan", Count: 2}, {Kind: "500", Count: 0},
+		{Kind: "500", Count: 1},
+		{Kind: "503", Count: 1, Retry: "0"},
+		{Kind: "429", Count: 2},
+		{Kind: "reset", Count: 1},
+		{Kind: "html", Count: 1},
+		{Kind: "garbage", Count: 1},
+		{Kind: "truncated", Count: 1},
+		{Kind: "timeout", Count: 1, Millis: 5000},
+		{Kind: "unknown", Count: 1, Symbol: "XCVH:KELP"},
+		{Kind: "half", Count: 1},
+		{Kind: "key", Count: 2},
+		{Kind: "allowance", Count: 2},
+		{Kind: "plan", Count: 2},
+		{Kind: "500", Count: 0},
 	} {
 		t.Run(f.Kind, func(t *testing.T) {
 			w.t = t

@@ -166,8 +166,10 @@ func TestAResponseIsStoredWholeOrNotAtAll(t *testing.T) {
 	f := open(t)
 	before := f.count("select count(*) from request")
 	body := []byte(`{"quotes": "…"}`)
-	bad := Result{Source: "gannet", Final: true, Dataset: catalogue.Quotes, Listings: map[string]int64{"AAA.XCVH": f.ids["AAA.XCVH"], "ZZZ.XCVH": 999},
-		Answer: &source.Answer{Body: body, Points: []source.Point{quote("AAA.XCVH", 1, noon), quote("ZZZ.XCVH", 1, noon)}}}
+	bad := Result{
+		Source: "gannet", Final: true, Dataset: catalogue.Quotes, Listings: map[string]int64{"AAA.XCVH": f.ids["AAA.XCVH"], "ZZZ.XCVH": 999},
+		Answer: &source.Answer{Body: body, Points: []source.Point{quote("AAA.XCVH", 1, noon), quote("ZZZ.XCVH", 1, noon)}},
+	}
 	if err := f.Save(t.Context(), bad, noon); err == nil {
 		t.Fatal("a listing that does not exist is stored")
 	}

@@ -22,9 +22,7 @@ var (
 var Fields = []Field{
 	{ID: "quote.last", Label: "Last price", Unit: Price, Dataset: Quotes, Observed: true, Definition: "Price of the latest trade, or of the latest valuation where there are no trades."},
 	{ID: "quote.time", Label: "Quote time", Unit: Time, Dataset: Quotes, Observed: true, Definition: "The instant that the quote describes, as the source states it."},
-	{ID: "quote.phase", Label: "Session", Unit: Text, Dataset: Listings, Definition: "Where the exchange stands in its day: pre_open, open or closed.", Fact: func(_ *market.Listing, e *market.Exchange, now time.Time) cell.Value {
-		return cell.OfText(string(e.PhaseAt(now)))
-	}},
+	{ID: "quote.phase", Label: "Session", Unit: Text, Dataset: Listings, Definition: "Where the exchange stands in its day: pre_open, open or closed.", Fact: phase},
 	{ID: "quote.open", Label: "Open", Unit: Price, Dataset: Quotes, Observed: true, NotFor: unquoted[1:], Definition: "First price of the session."},
 	{ID: "quote.high", Label: "High", Unit: Price, Dataset: Quotes, Observed: true, NotFor: unquoted[1:], Definition: "Highest price of the session."},
 	{ID: "quote.low", Label: "Low", Unit: Price, Dataset: Quotes, Observed: true, NotFor: unquoted[1:], Definition: "Lowest price of the session."},

@@ -21,8 +21,10 @@ var start = time.Date(2026, 3, 7, 12, 0, 0, 0, time.UTC)
 func randomCase(r *rand.Rand) ([]Need, []Source) {
 	var needs []Need
 	for i := range r.IntN(300) {
-		n := Need{Dataset: catalogue.Datasets[r.IntN(3)], Symbol: market.Symbol{Ticker: fmt.Sprint("T", i%200), Exchange: "XCVH"},
-			Held: r.IntN(4) == 0, Seen: start.Add(time.Duration(r.IntN(100)) * time.Hour)}
+		n := Need{
+			Dataset: catalogue.Datasets[r.IntN(3)], Symbol: market.Symbol{Ticker: fmt.Sprint("T", i%200), Exchange: "XCVH"},
+			Held: r.IntN(4) == 0, Seen: start.Add(time.Duration(r.IntN(100)) * time.Hour),
+		}
 		if n.Dataset == catalogue.Bars {
 			n.From = period.Date(20000 + r.IntN(300))
 			n.To = n.From + period.Date(r.IntN(60))
@@ -132,8 +134,10 @@ func TestFiveHundredNamesTakeFiveRequestsInTheLeastTime(t *testing.T) {
 	for i := range 500 {
 		needs = append(needs, Need{Dataset: catalogue.Quotes, Symbol: market.Symbol{Ticker: fmt.Sprint("T", i), Exchange: "XCVH"}, Held: i >= 480})
 	}
-	source := Source{Name: "gannet", PerSecond: 5, Concurrent: 4, Latency: 300 * time.Millisecond, Limited: true, UnitsLeft: 1000,
-		Offers: []Offer{{catalogue.Quotes, 100, 0, 1}}}
+	source := Source{
+		Name: "gannet", PerSecond: 5, Concurrent: 4, Latency: 300 * time.Millisecond, Limited: true, UnitsLeft: 1000,
+		Offers: []Offer{{catalogue.Quotes, 100, 0, 1}},
+	}
 	p := Make(needs, []Source{source})
 	if len(p.Requests) != 5 || p.Units["gannet"] != 500 {
 		t.Fatalf("%d requests, %d units", len(p.Requests), p.Units["gannet"])

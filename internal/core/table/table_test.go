@@ -18,8 +18,10 @@ import (
 var (
 	saturday = time.Date(2026, 3, 7, 12, 0, 0, 0, time.UTC)
 	friday   = period.MakeDate(2026, 3, 6)
-	harbour  = &market.Exchange{Code: "XCVH", Name: "Harbour", Zone: time.UTC, PreOpens: 8 * 60, Opens: 9 * 60, Closes: 17 * 60,
-		Weekend: map[time.Weekday]bool{time.Saturday: true, time.Sunday: true}}
+	harbour  = &market.Exchange{
+		Code: "XCVH", Name: "Harbour", Zone: time.UTC, PreOpens: 8 * 60, Opens: 9 * 60, Closes: 17 * 60,
+		Weekend: map[time.Weekday]bool{time.Saturday: true, time.Sunday: true},
+	}
 )
 
 type values map[string]cell.Value
@@ -36,14 +38,16 @@ func observe1(d catalogue.Dataset, at time.Time, v values) *Observation {
 func listed(ticker, currency string, last, previous float64) *Record {
 	r := &Record{Listing: &market.Listing{Symbol: market.Symbol{Ticker: ticker, Exchange: "XCVH"}, Kind: market.Share, Currency: currency}, Exchange: harbour}
 	r.Feeds[Quotes].Observation = observe1(catalogue.Quotes, friday.In(time.UTC, 17, 0), values{
-		"quote.last": cell.Of(last), "quote.previous_close": cell.Of(previous)})
+		"quote.last": cell.Of(last), "quote.previous_close": cell.Of(previous),
+	})
 	return r
 }
 
 func (r *Record) hold(quantity, cost float64) *Record {
 	r.Held = true
 	r.Feeds[Holdings].Observation = observe1(catalogue.Holdings, friday.In(time.UTC, 17, 0), values{
-		"holding.quantity": cell.Of(quantity), "holding.cost": cell.Of(cost)})
+		"holding.quantity": cell.Of(quantity), "holding.cost": cell.Of(cost),
+	})
 	return r
 }
 

@@ -1,0 +1,167 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+
+	"soba.invalid/soba/internal/cli"
+	"soba.invalid/soba/internal/wire"
+)
+
+// Every example of every command's help runs, each on the lists as the demo made
+// them. Those that run a service are tested by what they do, elsewhere.
+func TestExamplesOfTheHelp(t *testing.T) {
+	skip := regexp.MustCompile(`^soba (demo|serve|standin|completion)`)
+	refused := map[string]string{ // rightly, on the demo's lists
+		"soba watchlist new income":                                       "already",
+		"soba watchlist add income KELP.XCVH --quantity 120 --cost 31.20": "already",
+		"soba watchlist add growth TIDE.XPLR ALGA.XPLR EUR/USD":           "2 of 3 were not added",
+		"soba watchlist restore income":                                   "already",
+	}
+	lists := []string{"income", "growth"}
+	for _, name := range lists {
+		shared.must(t, nil, "watchlist", "copy", name, "kept "+name)
+	}
+	reset := func() {
+		for _, name := range lists {
+			shared.soba(t, "watchlist", "delete", name)
+			shared.must(t, nil, "watchlist", "copy", "kept "+name, name)
+		}
+		for _, name := range []string{"dividends", "trial"} {
+			shared.soba(t, "watchlist", "delete", name)
+		}
+	}
+	ran := 0
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, line := range strings.Split(c.Example, "\n") {
+			line = strings.TrimSpace(line)
+			if line == "" || skip.MatchString(line) {
+				continue
+			}
+			if strings.HasPrefix(line, "soba watchlist delete trial") {
+				shared.must(t, nil, "watchlist", "new", "trial")
+			}
+			ran++
+			r := shared.with(t, "", "sh", "-c", line)
+			if reason, no := refused[line]; no && (r.code != 1 || !strings.Contains(r.err, reason)) || !no && r.code != 0 {
+				t.Errorf("%s: exit %d\n%s%s", line, r.code, r.out, r.err)
+			}
+			if strings.HasPrefix(line, "soba watchlist") {
+				reset()
+			}
+		}
+		if c.Runnable() && c.Example == "" && c.Name() != "help" && (c.Parent() == nil || c.Parent().Name() != "completion") {
+			t.Errorf("%s has no example", c.CommandPath())
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(cli.New(os.DirFS(".")))
+	if ran < 40 {
+		t.Errorf("only %d examples were run", ran)
+	}
+	for _, name := range lists {
+		shared.must(t, nil, "watchlist", "delete", "kept "+name)
+	}
+}
+
+func TestBadInputOnTheCommandLine(t *testing.T) {
+	for _, c := range []struct {
+		args string
+		code int
+		says string
+	}{
+		{"tabel income", 2, "unknown command"},
+		{"table", 2, "accepts 1 arg"},
+		{"table income --format xml", 2, `no format "xml"`},
+		{"table incme", 1, "There are: "},
+		{"table income --columns quote.lst", 1, `nearest is "quote.last"`},
+		{"table income --where quote.last>", 1, "formula, column 12"},
+		{"table income --strict", 3, "stale"},
+		{"watchlist add income KLEP.XCVH", 1, "KELP.XCVH"},
+		{"watchlist add income MUSL", 1, "MUSL.XNMK"},
+		{"watchlist add income XA000BLUEM13", 1, "check digit"},
+		{"watchlist add income TIDE.XPLR --quantity many", 1, `"many" is not a number`},
+		{"watchlist add income KELP.XCVH", 1, "already"},
+		{"watchlist set income KELP.XCVH", 2, "nothing to set"},
+		{"watchlist move income KELP.XCVH up", 2, "not a position"},
+		{"value KELP.XCVH", 2, "requires at least 2"},
+		{"value KELP.XCVH FERY.XCVH", 2, "one symbol and one field"},
+		{"refresh income --only tides", 1, "tides"},
+		{"cancel first", 2, "not the number"},
+		{"cancel 99999", 1, "no refresh 99999"},
+		{"table income --server http://127.0.0.1:1", 1, "no service answers"},
+		{"table income --config /no/such.yaml", 2, "no such file"},
+		{"serve --listen " + strings.TrimPrefix(shared.address, "http://") + " --data " + filepath.Join(folder, "other"), 1, "is taken by another program"},
+		{"serve --listen 0.0.0.0:0 --data " + filepath.Join(folder, "other"), 1, "without TLS"},
+		{"serve --data /proc/soba", 1, "choose another with --data"},
+		{"doctor --data /proc/soba", 1, "choose another with --data"},
+		{"doctor --server http://127.0.0.1:1 --listen " + strings.TrimPrefix(shared.address, "http://"), 1, "is taken by a program that is not Soba"},
+		{"demo --clock yesterday", 2, "not an instant"},
+		{"standin --listen 0.0.0.0:9100", 2, "loopback only"},
+	} {
+		r := shared.soba(t, strings.Fields(c.args)...)
+		if r.code != c.code || !strings.Contains(r.err+r.out, c.says) {
+			t.Errorf("soba %s: exit %d, want %d and %q\n%s%s", c.args, r.code, c.code, c.says, r.out, r.err)
+		}
+	}
+}
+
+func TestTheDemoShowsEveryCase(t *testing.T) {
+	var health wire.Health
+	shared.must(t, &health, "health", "everything", "--format", "json")
+	found := map[string]string{}
+	for _, g := range health.Groups {
+		for _, n := range g.Names {
+			found[g.State+" "+g.Reason] += n.Symbol + " "
+		}
+	}
+	for reason, symbol := range map[string]string{
+		"stale session_passed": "LAMP.XPLR", "stale ended": "NETS.XPLR", "missing ended": "VT25.XCVH", "missing not_covered": "LIME.XTSG",
+		"missing not_permitted": "KLPF.XCVH", "missing fetch_failed": "PEAT.XNMK", "missing rejected": "OARS.XCVH",
+		"missing short_history": "BUOY.XCVH", "missing input_missing": "OARS.XCVH", "missing not_applicable": "EUR/GBP",
+	} {
+		if !strings.Contains(found[reason], symbol) {
+			t.Errorf("%s is not among %s: %s", symbol, reason, found[reason])
+		}
+	}
+	var plan wire.Plan
+	shared.must(t, &plan, "refresh", "everything", "--only", "quotes", "--force", "--dry-run", "--format", "json")
+	if len(plan.Requests) != 5 || plan.Units["gannet"] != 500 {
+		t.Fatalf("500 names take %d quote requests and %d units", len(plan.Requests), plan.Units["gannet"])
+	}
+	var r wire.Refresh
+	shared.must(t, &r, "refresh", "everything", "--only", "quotes", "--force", "--format", "json")
+	var log wire.Requests
+	shared.must(t, &log, "requests", "--format", "json", "--limit", "5")
+	names := 0
+	for _, q := range log.Requests {
+		names += q.Symbols
+		if q.Dataset != "quotes" || q.Refresh != r.ID || q.Status != 200 {
+			t.Errorf("got %+v", q)
+		}
+	}
+	if r.Answered != 5 || names != 500 {
+		t.Errorf("the log says %d names, the refresh %+v", names, r)
+	}
+}
+
+func TestShellCompletionAsksTheService(t *testing.T) {
+	for args, want := range map[string]string{
+		"table gro": "growth", "watchlist add income TID": "TIDE.XPLR", "table income --columns quote.last,quote.ch": "quote.last,quote.change_pct", "table income --view pri": "prices",
+	} {
+		if r := shared.soba(t, append([]string{"__complete"}, strings.Split(args, " ")...)...); !strings.Contains(r.out, want) {
+			t.Errorf("completing %q: %s", args, r.out)
+		}
+	}
+	if r := shared.soba(t, "completion", "bash"); r.code != 0 || !strings.Contains(r.out, "soba") {
+		t.Errorf("no completion script: %s", r.err)
+	}
+}

@@ -1,0 +1,339 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// page is a tab of a headless Chromium, showing the console of a service.
+type page struct {
+	t      *testing.T
+	ctx    context.Context
+	server *process
+
+	mu         sync.Mutex
+	complaints []string // errors, and what the page's policy blocked
+}
+
+func open(t *testing.T, server *process, path string, width, height int64, dark bool) *page {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("hide-scrollbars", true), chromedp.Env("TZ=UTC"))
+	allocator, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	t.Cleanup(cancel)
+	ctx, cancelTab := chromedp.NewContext(allocator)
+	t.Cleanup(cancelTab)
+	ctx, cancelTime := context.WithTimeout(ctx, 90*time.Second)
+	t.Cleanup(cancelTime)
+	p := &page{t: t, ctx: ctx, server: server}
+	messages := chromedp.Console(ctx)
+	go func() {
+		for m, err := range messages {
+			if err != nil {
+				return
+			}
+			if m.Type == chromedp.ConsoleError || m.Type == chromedp.ConsoleException {
+				p.mu.Lock()
+				p.complaints = append(p.complaints, m.Text+" "+m.URL)
+				p.mu.Unlock()
+			}
+		}
+	}()
+	scheme := "light"
+	if dark {
+		scheme = "dark"
+	}
+	media := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}
+	p.do(chromedp.EmulateViewport(width, height), chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := cdp.Call(ctx, target, emulation.SetEmulatedMedia, media)
+		return err
+	}), chromedp.Navigate(server.address+path))
+	return p
+}
+
+func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, actions...); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// read evaluates an expression in the page.
+func read[T any](p *page, expression string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](expression))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return v
+}
+
+// await waits until an expression is true in the page, looking whenever the page changes.
+func (p *page) await(what, expression string) {
+	p.t.Helper()
+	_, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`new Promise((resolve, reject) => {
+		const check = () => { try { return !!(`+expression+`); } catch { return false; } };
+		if (check()) return resolve(true);
+		const observer = new MutationObserver(() => { if (check()) { observer.disconnect(); resolve(true); } });
+		observer.observe(document, { subtree: true, childList: true, attributes: true, characterData: true });
+		setTimeout(() => { observer.disconnect(); check() ? resolve(true) : reject(new Error('not within 15 s')); }, 15000);
+	})`, chromedp.EvalAwaitPromise))
+	if err != nil {
+		p.t.Fatalf("%s: %v\nthe page says: %.1500s", what, err, read[string](p, "document.body.innerText"))
+	}
+}
+
+func (p *page) press(keys ...string) {
+	p.t.Helper()
+	for _, k := range keys {
+		p.do(chromedp.KeyEvent(k))
+	}
+}
+
+// click clicks what an XPath finds.
+func (p *page) click(path string) {
+	p.t.Helper()
+	p.do(chromedp.Click(chromedp.Search(path)))
+}
+
+// fill types into a field in place of what is there.
+func (p *page) fill(field, text string) {
+	p.t.Helper()
+	p.do(chromedp.Focus(field))
+	read[any](p, `document.activeElement.select()`)
+	p.do(chromedp.SendKeys(field, text))
+}
+
+// silent fails the test when the browser had something to complain of, but for
+// answers with a status that the test provoked.
+func (p *page) silent(but ...string) {
+	p.t.Helper()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+next:
+	for _, c := range p.complaints {
+		for _, expected := range but {
+			if strings.Contains(c, expected) {
+				continue next
+			}
+		}
+		p.t.Errorf("the browser complains: %s", c)
+	}
+}
+
+const rowsShown = `[...document.querySelectorAll('tbody th')].map(e => e.innerText.trim().split(/\s/)[0])`
+
+func TestConsoleShowsTheTableAsTheCommandLineDoes(t *testing.T) {
+	t.Parallel()
+	p := open(t, shared, "/lists/growth?view=quotes", 1280, 800, false)
+	p.await("the rows", rowsShown+`.includes('OARS.XCVH')`)
+	cells := read[map[string]string](p, `Object.fromEntries([...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('th')).map(r => [r.querySelector('th').innerText.trim().split(/\s/)[0], r.querySelectorAll('td')[0].innerText.trim()]))`)
+	terminal := shared.must(t, nil, "table", "growth", "--columns", "quote.last")
+	for symbol, text := range cells {
+		line := ""
+		for _, l := range strings.Split(terminal, "\n") {
+			if strings.HasPrefix(l, symbol+" ") {
+				line = strings.ReplaceAll(l, "not_", "not ")
+			}
+		}
+		if text == "" || !strings.Contains(line, text) {
+			t.Errorf("%s: the console says %q, the terminal %q", symbol, text, line)
+		}
+	}
+	if label := read[string](p, `[...document.querySelectorAll('tbody tr')].find(r => r.innerText.includes('NETS.XPLR')).querySelector('td svg').getAttribute('aria-label')`); !strings.Contains(label, "stale, ended") {
+		t.Errorf("the mark of a delisted name says %q", label)
+	}
+	p.silent()
+}
+
+func TestConsoleByKeyboardAlone(t *testing.T) {
+	t.Parallel()
+	shared.must(t, nil, "watchlist", "new", "keys")
+	shared.must(t, nil, "watchlist", "add", "keys", "KELP.XCVH", "FERY.XCVH")
+	p := open(t, shared, "/lists/keys", 1280, 800, false)
+	p.await("two rows", rowsShown+`.length === 2`)
+	// Find a listing and add it, then undo.
+	p.press("/")
+	p.await("the search has the focus", `document.activeElement.matches('input[role=combobox]')`)
+	p.fill("input[role=combobox]", "slackwater tid")
+	p.await("a listing is found", `document.querySelector('[role=option]')?.innerText.includes('TIDE.XPLR')`)
+	p.press(kb.Enter)
+	p.await("it is added", rowsShown+`.join() === 'KELP.XCVH,FERY.XCVH,TIDE.XPLR'`)
+	p.await("and shown beside", `document.querySelector('aside')?.innerText.includes('Slackwater Tidal Power')`)
+	p.do(chromedp.Focus(`.toast .btn-primary`))
+	p.press(kb.Enter)
+	p.await("undone", rowsShown+`.join() === 'KELP.XCVH,FERY.XCVH'`)
+	// Walk to a cell and have it explained.
+	p.press(kb.Escape)
+	p.do(chromedp.Focus("table[role=grid]"))
+	p.press(kb.ArrowDown, kb.ArrowRight, kb.ArrowRight)
+	p.press(kb.Enter)
+	p.await("the account", `document.querySelector('aside section')?.innerText.includes('quote.last - quote.previous_close')`)
+	if q := read[string](p, "location.search"); !strings.Contains(q, "row=FERY.XCVH") || !strings.Contains(q, "field=quote.change") {
+		t.Errorf("the address does not hold what is shown: %s", q)
+	}
+	p.press(kb.Escape)
+	p.await("the panel is closed", `!document.querySelector('aside')`)
+	p.silent()
+}
+
+const changes = `[...document.querySelectorAll('tbody tr')].filter(r => r.querySelector('th')).map(r => Number(r.querySelectorAll('td')[2].innerText.replace('−', '-')))`
+
+func TestConsoleSortsFiltersAndExplainsBadFilters(t *testing.T) {
+	t.Parallel()
+	p := open(t, shared, "/lists/everything?view=quotes", 1280, 800, false)
+	p.await("rows", rowsShown+`.length > 10`)
+	if n := read[int](p, `document.querySelectorAll('tbody tr').length`); n > 80 {
+		t.Errorf("%d rows are drawn for 500", n)
+	}
+	p.click(`//th[contains(., 'Change')][contains(., '%')]/button`)
+	p.await("sorted upward", `location.search.includes('sort=quote.change_pct') && document.querySelector('th[aria-sort=ascending]') && (c => c.length > 8 && c.every((x, i) => i === 0 || c[i - 1] <= x))(`+changes+`)`)
+	p.fill("input[aria-label=Filter]", "quote.lst > 3"+kb.Enter)
+	p.await("the nearest field is proposed", `document.querySelector('#where-trouble').innerText.includes('"quote.last"')`)
+	if n := read[int](p, rowsShown+`.length`); n == 0 {
+		t.Error("a bad filter empties the table")
+	}
+	p.fill("input[aria-label=Filter]", `profile.kind = "bond"`+kb.Enter)
+	p.await("bonds alone", rowsShown+`.length === 4`)
+	p.click(`//button[contains(., 'stale')]`)
+	p.await("an empty result says so", `document.body.innerText.includes('No row of 500 meets the filter')`)
+	p.silent("422")
+}
+
+func TestConsoleRefreshShowsProgressAndCost(t *testing.T) {
+	t.Parallel()
+	p := open(t, shared, "/lists/everything", 1280, 800, false)
+	p.await("rows", rowsShown+`.length > 10`)
+	p.click(`//button[normalize-space()='Plan']`)
+	p.await("the plan", `document.querySelector('dialog')?.innerText.includes('left today')`)
+	p.click(`//button[normalize-space()='Refresh all']`)
+	p.await("progress", `/\d+ of 15 requests, \d+ units/.test(document.body.innerText)`)
+	p.await("the end", `document.body.innerText.includes('Refreshed everything: 15 requests, 2000 units.')`)
+	p.silent()
+}
+
+func TestConsoleHealthLeadsToTheCell(t *testing.T) {
+	t.Parallel()
+	p := open(t, shared, "/lists/growth/health", 1280, 800, false)
+	p.await("reasons", `document.body.innerText.includes('missing: rejected')`)
+	p.click(`//section[@aria-label='By reason']//a[text()='OARS.XCVH']`)
+	p.await("the account of the cell", `document.querySelector('aside section')?.innerText.includes('n/a*')`)
+	p.do(chromedp.Navigate(shared.address + "/sources"))
+	p.await("the source", `document.body.innerText.includes('Gannet market data') && document.body.innerText.includes('working')`)
+	p.silent()
+}
+
+func TestConsoleOnAPhoneAndInBothThemes(t *testing.T) {
+	t.Parallel()
+	for _, dark := range []bool{false, true} {
+		p := open(t, shared, "/lists/income?row=ROPE.XNMK&field=quote.last", 390, 780, dark)
+		p.await("the panel", `document.querySelector('aside section')`)
+		if wide := read[int](p, `document.documentElement.scrollWidth`); wide > 390 {
+			t.Errorf("the page is %d pixels wide on a screen of 390", wide)
+		}
+		if theme := read[string](p, `getComputedStyle(document.documentElement).colorScheme`); (theme == "dark") != dark {
+			t.Errorf("the theme is %s", theme)
+		}
+		for _, c := range read[[]contrast](p, contrasts) {
+			if c.Ratio < 4.5 {
+				t.Errorf("dark %t: contrast %.2f of %q", dark, c.Ratio, c.Text)
+			}
+		}
+		if nameless := read[[]string](p, `[...document.querySelectorAll('button, a, input, select, summary')].filter(e => !(e.textContent?.trim() || e.getAttribute('aria-label') || e.labels?.length || e.title)).map(e => e.outerHTML.slice(0, 120))`); len(nameless) > 0 {
+			t.Errorf("controls without a name: %v", nameless)
+		}
+		p.silent()
+	}
+}
+
+type contrast struct {
+	Text  string
+	Ratio float64
+}
+
+// contrasts measures the visible texts of a page against what they stand on, by
+// the formula of WCAG 2.2, drawing the colours so that any notation is read.
+const contrasts = `(() => {
+	const ctx = Object.assign(document.createElement('canvas'), { width: 1, height: 1 }).getContext('2d', { willReadFrequently: true });
+	const rgba = (c) => { ctx.clearRect(0, 0, 1, 1); ctx.fillStyle = c; ctx.fillRect(0, 0, 1, 1); const d = ctx.getImageData(0, 0, 1, 1).data; return [d[0], d[1], d[2], d[3] / 255]; };
+	const light = ([r, g, b]) => [r, g, b].map(v => v / 255).map(v => v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4).reduce((s, v, i) => s + v * [0.2126, 0.7152, 0.0722][i], 0);
+	const ground = (e) => { for (; e; e = e.parentElement) { const c = rgba(getComputedStyle(e).backgroundColor); if (c[3] > 0.99) return c; } return [255, 255, 255, 1]; };
+	const out = [];
+	for (const e of document.querySelectorAll('body *')) {
+		const text = [...e.childNodes].filter(n => n.nodeType === 3).map(n => n.textContent.trim()).join('');
+		const box = e.getBoundingClientRect();
+		if (!text || !box.width || e.closest('[disabled], .sr-only, .skeleton') || getComputedStyle(e).visibility === 'hidden') continue;
+		const [back, ink] = [ground(e), rgba(getComputedStyle(e).color)];
+		const mixed = ink.slice(0, 3).map((v, i) => v * ink[3] + back[i] * (1 - ink[3]));
+		const [a, b] = [light(mixed), light(back)].sort((x, y) => y - x);
+		out.push({ Text: text.slice(0, 40), Ratio: (a + 0.05) / (b + 0.05) });
+	}
+	return out;
+})()`
+
+func TestConsoleKeepsTheTableWhenTheServiceIsAway(t *testing.T) {
+	t.Parallel()
+	own := start(t, "demo", "--data", filepath.Join(folder, "away"), "--listen", "127.0.0.1:0", "--listings", "60", "--clock", "2026-03-07T12:00:00Z")
+	p := open(t, own, "/lists/income", 1280, 800, false)
+	p.await("rows", rowsShown+`.includes('KELP.XCVH')`)
+	if err := own.interrupt(); err != nil {
+		t.Fatal(err)
+	}
+	p.await("the notice", `document.body.innerText.includes('The service does not answer.')`)
+	if !read[bool](p, rowsShown+`.includes('KELP.XCVH')`) {
+		t.Error("the table is gone")
+	}
+}
+
+func TestConsoleEmptyStates(t *testing.T) {
+	t.Parallel()
+	shared.must(t, nil, "watchlist", "new", "nothing yet")
+	p := open(t, shared, "/lists/nothing%20yet", 1280, 800, false)
+	p.await("what to do", `document.body.innerText.includes('nothing yet is empty')`)
+	p.do(chromedp.Navigate(shared.address + "/lists/no-such"))
+	p.await("what there is", `document.body.innerText.includes('there is no watchlist "no-such"') && document.body.innerText.includes('There are:')`)
+	p.silent("404")
+}
+
+// Pictures for the documentation, when a folder is named for them.
+func TestScreenshots(t *testing.T) {
+	into := os.Getenv("SOBA_SCREENSHOTS")
+	if into == "" {
+		t.Skip("SOBA_SCREENSHOTS names no folder")
+	}
+	for name, c := range map[string]struct {
+		path          string
+		width, height int64
+		dark          bool
+		ready         string
+	}{
+		"watchlist":      {"/lists/income?row=KELP.XCVH&field=quote.change_pct", 1280, 800, false, `document.querySelector('aside section') && document.querySelector('aside polyline')`},
+		"watchlist-dark": {"/lists/everything?view=prices&sort=-price.return_13w", 1280, 800, true, rowsShown + `.length > 10`},
+		"health":         {"/lists/growth/health", 1280, 800, false, `document.body.innerText.includes('missing: rejected')`},
+		"sources":        {"/sources", 1280, 800, false, `document.body.innerText.includes('working')`},
+		"phone":          {"/lists/growth", 390, 780, true, rowsShown + `.length > 10`},
+	} {
+		p := open(t, shared, c.path, c.width, c.height, c.dark)
+		p.await(name, c.ready)
+		p.await("the fonts", `document.fonts.status === 'loaded'`)
+		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(into, fmt.Sprintf("%s.png", name)), picture, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
