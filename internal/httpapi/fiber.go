@@ -26,6 +26,9 @@ func (a fiberAdapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 		// Fiber's context does not end with the connection; a limit keeps work bounded.
 		ctx, cancel := context.WithTimeout(c.Context(), handlerTime)
 		defer cancel()
+		if kept := c.Locals(renderedKey{}); kept != nil {
+			ctx = context.WithValue(ctx, renderedKey{}, kept)
+		}
 		handler(&fiberContext{op: op, c: c, ctx: ctx})
 		return nil
 	})

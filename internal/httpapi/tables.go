@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
@@ -95,42 +96,79 @@ func (q *TableQuery) instant(now time.Time) (time.Time, error) {
 type rendered struct {
 	version int64     // of the book when it was made
 	until   time.Time // and until when it holds; zero: for ever
+	away    bool      // it carries the notice that the database is
 	etag    string
 	json    []byte
-	counts  [4]int
 }
 
 // tableCache keeps the tables that were asked for last, so that a table that has
 // not changed is answered from memory.
 type tableCache struct {
 	mu        sync.Mutex
-	entries   map[string]*rendered
+	entries   map[string]*rendered // by what was asked
+	addresses map[string]*rendered // by the address under which it was asked
 	evaluated atomic.Int64
 }
 
 // mostTables bounds the cache; when it is full it starts anew.
 const mostTables = 64
 
-func newTableCache() *tableCache { return &tableCache{entries: map[string]*rendered{}} }
+func newTableCache() *tableCache {
+	return &tableCache{entries: map[string]*rendered{}, addresses: map[string]*rendered{}}
+}
 
-func (c *tableCache) get(key string, version int64, now time.Time) *rendered {
+// holds tells whether a table is still what an evaluation now would give.
+func (s *Server) holds(r *rendered) bool {
+	return r != nil && r.version == s.Book.Version() && r.away == s.Book.Away() && (r.until.IsZero() || s.Now().Before(r.until))
+}
+
+func (c *tableCache) get(from map[string]*rendered, key string) *rendered {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	r := c.entries[key]
-	if r == nil || r.version != version || !r.until.IsZero() && !now.Before(r.until) {
+	return from[key]
+}
+
+func (c *tableCache) put(in map[string]*rendered, key string, r *rendered) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(in) >= mostTables {
+		clear(in)
+	}
+	in[key] = r
+}
+
+// fromMemory answers a table that was asked for under the same address before
+// and still holds, without reading the request again.
+func (s *Server) fromMemory(c fiber.Ctx) error {
+	if p := s.permitted(c.Context(), c.Get("Authorization"), "read"); p != nil {
+		return p
+	}
+	if strings.HasPrefix(c.Get("Accept"), "text/csv") {
+		return c.Next()
+	}
+	address := c.OriginalURL()
+	r := s.tables.get(s.tables.addresses, address)
+	if !s.holds(r) {
+		c.Locals(renderedKey{}, &r)
+		r = nil
+		if err := c.Next(); err != nil || r == nil {
+			return err
+		}
+		s.tables.put(s.tables.addresses, strings.Clone(address), r)
 		return nil
 	}
-	return r
+	c.Set("ETag", `"`+r.etag+`"`)
+	if c.Get("If-None-Match") == `"`+r.etag+`"` {
+		c.Status(http.StatusNotModified)
+		return nil
+	}
+	c.Set("Content-Type", "application/json")
+	c.Response().SetBodyRaw(r.json) // it never changes, so it need not be copied
+	return nil
 }
 
-func (c *tableCache) put(key string, r *rendered) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if len(c.entries) >= mostTables {
-		clear(c.entries)
-	}
-	c.entries[key] = r
-}
+// renderedKey is where the typed handler leaves the table it has rendered.
+type renderedKey struct{}
 
 // evaluate computes the table of a watchlist.
 func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) (*table.Table, error) {
@@ -158,12 +196,11 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 
 // render computes a watchlist's table in JSON, or takes it from memory.
 func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*rendered, error) {
-	away := s.Book.Away()
-	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%t", list.ID, q.Columns, q.View, q.Where, q.Sort, q.AsOf, away)
-	version := s.Book.Version()
-	if r := s.tables.get(key, version, s.Now()); r != nil {
+	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s", list.ID, q.Columns, q.View, q.Where, q.Sort, q.AsOf)
+	if r := s.tables.get(s.tables.entries, key); s.holds(r) {
 		return r, nil
 	}
+	version, away := s.Book.Version(), s.Book.Away()
 	t, err := s.evaluate(ctx, list, q)
 	if err != nil {
 		return nil, err
@@ -173,7 +210,7 @@ func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*
 	if away {
 		notice = "The database does not answer; this is what was last read from it."
 	}
-	r := &rendered{version: version, until: t.Until, counts: t.Counts}
+	r := &rendered{version: version, until: t.Until, away: away}
 	content := appendTable(nil, t)
 	sum := sha256.Sum256(content)
 	r.etag = hex.EncodeToString(sum[:12])
@@ -182,7 +219,7 @@ func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*
 		head = append(append(append(head, `"notice":`...), cell.AppendText(nil, notice)...), ',')
 	}
 	r.json = append(head, content...)
-	s.tables.put(key, r)
+	s.tables.put(s.tables.entries, key, r)
 	return r, nil
 }
 
@@ -245,6 +282,7 @@ func (s *Server) addTables() {
 		"application/json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflectTable, true, "Table")},
 		"text/csv":         {Schema: &huma.Schema{Type: "string"}},
 	}}, "304": {Description: "Nothing changed"}}
+	s.app.Get("/api/v1/watchlists/:name/table", s.fromMemory)
 	huma.Register(s.api, op, func(ctx context.Context, in *tableInput) (*rawOutput, error) {
 		list, err := s.list(ctx, in.Name)
 		if err != nil {
@@ -260,6 +298,9 @@ func (s *Server) addTables() {
 		r, err := s.render(ctx, list, &in.TableQuery)
 		if err != nil {
 			return nil, err
+		}
+		if kept, ok := ctx.Value(renderedKey{}).(**rendered); ok {
+			*kept = r
 		}
 		etag := `"` + r.etag + `"`
 		if in.IfNoneMatch == etag {

@@ -333,11 +333,23 @@ func (e *Engine) carryOut(ctx context.Context, r *store.Refresh) error {
 		return err
 	}
 	var wait sync.WaitGroup
-	failures := make(chan error, len(p.Requests))
-	for _, q := range p.Requests {
+	failures := make(chan error, len(p.Requests)+len(e.lanes))
+	for _, l := range e.lanes {
 		wait.Go(func() {
-			if err := e.send(ctx, r.ID, q); err != nil {
-				failures <- err
+			// A source's requests go out in the order of the plan: what matters most comes first.
+			for _, q := range p.Requests {
+				if q.Source != l.about.Name {
+					continue
+				}
+				if err := l.enter(ctx); err != nil {
+					failures <- err
+					return
+				}
+				wait.Go(func() {
+					if err := e.send(ctx, r.ID, q, true); err != nil {
+						failures <- err
+					}
+				})
 			}
 		})
 	}

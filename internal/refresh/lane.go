@@ -71,29 +71,42 @@ func askedToWait(exec failsafe.ExecutionAttempt[*source.Answer]) time.Duration {
 	return -1
 }
 
+// enter waits for a place among the requests under way, and for the rate to
+// allow another. The place is given back by leave.
+func (l *lane) enter(ctx context.Context) error {
+	select {
+	case l.slots <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if err := l.rate.Wait(ctx); err != nil {
+		l.leave()
+		return err
+	}
+	return nil
+}
+
+func (l *lane) leave() { <-l.slots }
+
 // fetch sends one request, again after passing faults. Each try that is followed
-// by another is handed to between.
-func (l *lane) fetch(ctx context.Context, q plan.Request, between func(*source.Answer, *source.Fault)) (*source.Answer, *source.Fault, error) {
+// by another is handed to between. The first try may have entered the lane already.
+func (l *lane) fetch(ctx context.Context, q plan.Request, entered bool, between func(*source.Answer, *source.Fault)) (*source.Answer, *source.Fault, error) {
 	try := func(exec failsafe.Execution[*source.Answer]) (*source.Answer, error) {
 		if exec.Retries() > 0 {
 			between(exec.LastResult(), asFault(exec.LastError()))
 		}
-		select {
-		case l.slots <- struct{}{}:
-		case <-ctx.Done():
-			return nil, ctx.Err()
+		if exec.Retries() > 0 || !entered {
+			if err := l.enter(ctx); err != nil {
+				return nil, err
+			}
 		}
-		defer func() { <-l.slots }()
+		defer l.leave()
 		if !l.breaker.TryAcquirePermit() {
 			return &source.Answer{Call: source.Call{UnitsLeft: -1}}, &source.Fault{Kind: source.Unreachable, Detail: fmt.Sprintf("left alone for %s after %d failures in a row", breakFor, breakAfter), RetryAfter: 2 * longestWait}
 		}
-		if err := l.rate.Wait(ctx); err != nil {
-			l.breaker.RecordSuccess() // a permit must be given back
-			return nil, err
-		}
 		a, err := l.source.Fetch(ctx, q)
 		if ctx.Err() != nil {
-			l.breaker.RecordSuccess()
+			l.breaker.RecordSuccess() // a permit must be given back
 			return nil, ctx.Err()
 		}
 		if passing(a, err) {
@@ -133,9 +146,9 @@ func (e *Engine) lane(name string) *lane {
 // send carries out one planned request and stores what came of it. A batch that
 // was refused because of a symbol is asked for again without it, so that the
 // others get their data.
-func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request) error {
+func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entered bool) error {
 	l := e.lane(q.Source)
-	a, fault, err := l.fetch(ctx, q, func(a *source.Answer, f *source.Fault) {
+	a, fault, err := l.fetch(ctx, q, entered, func(a *source.Answer, f *source.Fault) {
 		e.keep(ctx, refresh, q, a, f, false) //nolint:errcheck // the log lacks a try; what matters is stored at the end
 	})
 	if err != nil {
@@ -148,7 +161,7 @@ func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request) error 
 		return err
 	}
 	for _, part := range apart(q, fault.Culprits) {
-		if err := e.send(ctx, refresh, part); err != nil {
+		if err := e.send(ctx, refresh, part, false); err != nil {
 			return err
 		}
 	}

@@ -139,7 +139,7 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		if err != nil {
 			return err
 		}
-		if r, err = s.await(ctx, r.ID); err != nil {
+		if r, err = s.Await(ctx, r.ID); err != nil {
 			return err
 		}
 		fmt.Fprintf(out, "refreshed %s: %d requests, %d units, %d needs were fresh\n", name, r.Answered, r.Units, r.Skipped)
@@ -154,7 +154,7 @@ func (s *Service) awaitDirectory(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	for _, r := range unfinished {
-		if _, err := s.await(ctx, r.ID); err != nil {
+		if _, err := s.Await(ctx, r.ID); err != nil {
 			return err
 		}
 	}
@@ -168,8 +168,8 @@ func (s *Service) awaitDirectory(ctx context.Context, out io.Writer) error {
 	return nil
 }
 
-// await waits for a refresh to end.
-func (s *Service) await(ctx context.Context, id int64) (store.Refresh, error) {
+// Await waits for a refresh to end.
+func (s *Service) Await(ctx context.Context, id int64) (store.Refresh, error) {
 	happened, stop := s.Book.Listen(func(what string, n int64) bool { return what == "refresh" && n == id })
 	defer stop()
 	for {

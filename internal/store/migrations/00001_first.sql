@@ -141,8 +141,10 @@ create table attempt (
 create unique index on attempt (listing_id, dataset, source) where known_to = 'infinity';
 create index on attempt (listing_id, dataset, known_from) where known_to < 'infinity';
 
+-- Bars come by the million, and only together with their request and for a known
+-- listing, so they go without foreign keys: checking those costs as much as the copy.
 create table bar (
-    listing_id bigint not null references listing,
+    listing_id bigint not null,
     source     text not null,
     day        date not null,
     open       double precision not null,
@@ -150,7 +152,7 @@ create table bar (
     low        double precision not null,
     close      double precision not null,
     volume     double precision not null,
-    request_id bigint not null references request,
+    request_id bigint not null,
     known_from timestamptz not null,
     known_to   timestamptz not null default 'infinity'
 );
