@@ -1,5 +1,5 @@
 .DEFAULT_GOAL := help
-.PHONY: help demo test build bench check screenshots format clean
+.PHONY: help demo test build bench check screenshots docs format clean
 
 # Where the demo keeps its database; the program's own default when empty.
 DATA ?=
@@ -33,6 +33,9 @@ format: ## format all code
 
 screenshots: need-test build ## draw the pictures of docs/screenshots from the demo
 	SOBA_SCREENSHOTS=$(CURDIR)/docs/screenshots go test ./test -run TestScreenshots -count 1
+
+docs: ## write the pages that are made from the program: docs/fields.md, docs/commands.md
+	go run ./internal/reference docs
 
 clean: ## remove what was built
 	rm -rf bin console/node_modules console/openapi.json console/src/lib/schema.d.ts

@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"html/template"
 	"os"
 	"path/filepath"
 	"strings"
@@ -333,6 +334,31 @@ func TestScreenshots(t *testing.T) {
 			t.Fatal(err)
 		}
 		if err := os.WriteFile(filepath.Join(into, fmt.Sprintf("%s.png", name)), picture, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, line := range map[string]string{
+		"terminal-table":   "soba table income --view holdings",
+		"terminal-explain": "soba explain KELP.XCVH quote.change_pct",
+		"terminal-health":  "soba health growth",
+		"terminal-refresh": "soba refresh everything --force --dry-run",
+		"terminal-lookup":  "soba lookup blue rope && soba value KELP.XCVH OARS.XCVH quote.last price.close@2025-12-31 price.return_52w",
+	} {
+		r := shared.with(t, "", "sh", "-c", line)
+		if r.code != 0 {
+			t.Fatalf("%s: %s", line, r.err)
+		}
+		sheet := filepath.Join(folder, name+".html")
+		html := `<meta charset="utf-8"><style>body{margin:0;background:#101a22;color:#dfe7ea}pre{font:14px/1.45 "DejaVu Sans Mono",monospace;padding:20px;margin:0}b{color:#6cc3cf}</style><pre><b>$ ` + template.HTMLEscapeString(line) + "</b>\n" + template.HTMLEscapeString(r.out) + "</pre>"
+		if err := os.WriteFile(sheet, []byte(html), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		p := open(t, &process{address: "file://" + sheet}, "", 1280, 800, true)
+		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(into, name+".png"), picture, 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -77,6 +78,7 @@ func (a *app) print(p *printing, header []string, rows [][]string, whole any) er
 		}
 	default:
 		t := newTable(header, p.noHeader)
+		t.SetColumnConfigs(numbersToTheRight(header, rows))
 		for _, row := range rows {
 			t.AppendRow(asRow(row))
 		}
@@ -86,6 +88,27 @@ func (a *app) print(p *printing, header []string, rows [][]string, whole any) er
 		return err
 	}
 	return done()
+}
+
+// numeric is what a number looks like in a table of the terminal.
+var numeric = regexp.MustCompile(`^[−-]?\d[\d., \x{202f}]*( (ms|%))?$`)
+
+// numbersToTheRight aligns the columns that hold nothing but numbers.
+func numbersToTheRight(header []string, rows [][]string) (configs []table.ColumnConfig) {
+	for i := range header {
+		numbers := 0
+		for _, row := range rows {
+			if numeric.MatchString(row[i]) {
+				numbers++
+			} else if row[i] != "" {
+				numbers = -len(rows)
+			}
+		}
+		if numbers > 0 {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	return configs
 }
 
 func asRow(cells []string) table.Row {

@@ -28,10 +28,13 @@ import (
 // ErrNoBinaries says that PostgreSQL is not installed.
 var ErrNoBinaries = errors.New("PostgreSQL's server programs (initdb, postgres) are not installed; on Debian: apt-get install postgresql")
 
+// installed is where Debian puts the server programs.
+var installed = "/usr/lib/postgresql/*/bin"
+
 // Binaries finds the folder with the server programs, the newest version where
 // several are installed.
 func Binaries() (string, error) {
-	folders, _ := filepath.Glob("/usr/lib/postgresql/*/bin") // the pattern is valid
+	folders, _ := filepath.Glob(installed) // the pattern is valid
 	slices.SortFunc(folders, func(a, b string) int { return major(b) - major(a) })
 	if path, err := exec.LookPath("postgres"); err == nil {
 		folders = append(folders, filepath.Dir(path))

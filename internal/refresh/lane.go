@@ -62,11 +62,12 @@ func worthRetrying(_ *source.Answer, err error) bool {
 	return errors.As(err, &f) && f.Passing() && f.RetryAfter <= longestWait
 }
 
-// askedToWait obeys Retry-After; otherwise the policy's own backoff applies.
+// askedToWait obeys Retry-After; otherwise the policy's own backoff applies. The
+// policy's jitter takes up to a quarter off, which must not make it too early.
 func askedToWait(exec failsafe.ExecutionAttempt[*source.Answer]) time.Duration {
 	var f *source.Fault
 	if errors.As(exec.LastError(), &f) && f.RetryAfter > 0 {
-		return f.RetryAfter
+		return f.RetryAfter * 4 / 3
 	}
 	return -1
 }

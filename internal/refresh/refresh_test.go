@@ -14,6 +14,7 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/source"
 	"soba.invalid/soba/internal/source/gannet"
@@ -324,7 +325,8 @@ func TestFaultsLeaveTheTableInPlace(t *testing.T) {
 					faults++
 				}
 			}
-			if want := f.Count; f.Kind != "half" && (faults == 0 || want > 0 && faults != want) {
+			// A connection that was used before and is reset is replaced by the HTTP client itself.
+			if want := f.Count; f.Kind != "half" && f.Kind != "reset" && (faults == 0 || want > 0 && faults != want) {
 				t.Errorf("%d faults in the request log, want %d", faults, want)
 			}
 			for _, l := range w.engine.lanes {
@@ -438,5 +440,73 @@ func TestASpentAllowanceIsSaid(t *testing.T) {
 	}
 	if spent < 125 { // a few of the refused ended long ago and say that instead
 		t.Errorf("%d cells say that the allowance is spent", spent)
+	}
+}
+
+// The price fields equal what a few plain lines make of the market's own bars.
+func TestPriceFieldsAgainstTheMarket(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 60)
+	w.refresh(false, catalogue.Quotes, catalogue.Bars)
+	rows, err := w.store.Rows(t.Context(), w.list.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.book.CatchUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	records, err := w.book.Records(t.Context(), rows)
+	if err != nil {
+		t.Fatal(err)
+	}
+	refs, _ := catalogue.ParseColumns([]string{"price.high_52w", "price.low_52w", "price.return_13w", "price.average_volume_13w", "price.close"})
+	p, err := table.Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	today := period.MakeDate(2026, 3, 7)
+	checked := 0
+	for _, row := range p.Evaluate(records, w.market.Clock(), freshness.Standard).Rows {
+		l := w.market.Find(row.Record.Listing.Symbol)
+		if row.Cells[0].Absent() || l.Symbol.Ticker == "FOGG" { // FOGG's vendor lost a part
+			continue
+		}
+		bars := w.market.Bars(l)
+		shares := func(day period.Date) float64 { // today's shares for one of that day
+			n := 1.0
+			for _, s := range l.Splits {
+				if day < s.Day {
+					n *= s.Ratio
+				}
+			}
+			return n
+		}
+		high, low, volume, sessions, start := 0.0, 1e18, 0.0, 0.0, 0.0
+		last := bars.Len() - 1
+		for i, day := range bars.Day {
+			k := shares(day)
+			if day > today.AddYears(-1) {
+				high, low = max(high, bars.High[i]/k), min(low, bars.Low[i]/k)
+			}
+			if day <= today.AddDays(-91) {
+				start = bars.Close[i] / k
+			} else {
+				volume += bars.Volume[i] * k
+				sessions++
+			}
+		}
+		for i, want := range []float64{high, low, bars.Close[last]/start - 1, volume / sessions, bars.Close[last]} {
+			c := row.Cells[i]
+			if c.Absent() && (c.Reason == cell.NotApplicable || c.Reason == cell.ShortHistory) {
+				continue
+			}
+			if diff := c.Value.Num - want; diff > 1e-9*max(1, want) || diff < -1e-9*max(1, want) {
+				t.Errorf("%s of %s is %v, the market's own is %v", refs[i], l.Symbol, c.Value.Num, want)
+			}
+			checked++
+		}
+	}
+	if checked < 200 {
+		t.Errorf("only %d values checked", checked)
 	}
 }

@@ -212,7 +212,8 @@
                   <span
                     class:quiet={cell.state !== 'fresh'}
                     class:down={typeof cell.v === 'number' && cell.v < 0}
-                    class:refreshing={cell.flags.includes('refreshing')}>{readable(cell)}</span
+                    class:refreshing={cell.flags.includes('refreshing')}
+                    class:gauged={column?.id === 'price.range_position'}>{readable(cell)}</span
                   >
                   {#if cell.state !== 'fresh'}<StateMark state={cell.state as State} title={describe(cell)} />{/if}
                 {/if}
@@ -279,6 +280,10 @@
   }
   .down {
     color: var(--color-error);
+  }
+  .gauged {
+    display: inline-block;
+    min-width: 3.2rem;
   }
   .refreshing {
     text-decoration: underline dotted;
