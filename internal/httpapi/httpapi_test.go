@@ -373,7 +373,12 @@ func (s *server) refresh(body string) wire.Refresh {
 type event struct{ id, kind, data string }
 
 // events reads a stream to its end.
-func (s *server) events(path, last string) []event {
+func (s *server) events(path, last string) []event { return s.stream(path, last, "") }
+
+// eventsUntil reads a stream up to an event of a kind.
+func (s *server) eventsUntil(path, kind string) []event { return s.stream(path, "", kind) }
+
+func (s *server) stream(path, last, until string) []event {
 	s.t.Helper()
 	q, _ := http.NewRequest("GET", s.address+path, nil)
 	if last != "" {
@@ -399,6 +404,9 @@ func (s *server) events(path, last string) []event {
 			e.data = line[6:]
 		case line == "" && e.kind != "":
 			all = append(all, e)
+			if e.kind == until {
+				return all
+			}
 			e = event{}
 		}
 	}

@@ -256,6 +256,9 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			var until time.Time
 			accounts[feed], until = r.account(feed, now, limits)
 			t.bound(until)
+			if feed == Bars {
+				t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // windows move with the day
+			}
 			known[feed] = true
 		}
 		*out = accounts[feed]
