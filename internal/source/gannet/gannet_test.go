@@ -20,7 +20,7 @@ import (
 var noon = time.Date(2026, 3, 6, 12, 0, 0, 0, time.UTC)
 
 // fetch has gannet answer with a status and a body, and reads it.
-func fetch(t *testing.T, dataset catalogue.Dataset, status int, body string, symbols ...string) (*source.Answer, error, *http.Request) {
+func fetch(t *testing.T, dataset catalogue.Dataset, status int, body string, symbols ...string) (*source.Answer, *http.Request, error) {
 	t.Helper()
 	var asked *http.Request
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -45,7 +45,7 @@ func fetch(t *testing.T, dataset catalogue.Dataset, status int, body string, sym
 		q.Needs = append(q.Needs, plan.Need{Dataset: dataset, Symbol: s, Currency: currency})
 	}
 	a, err := g.Fetch(t.Context(), q)
-	return a, err, asked
+	return a, asked, err
 }
 
 func value(p source.Point, id string) cell.Value { return p.Values[catalogue.Find(id).Slot()] }
@@ -59,7 +59,7 @@ func reasons(a *source.Answer) string {
 }
 
 func TestQuotesAreTypedAndWhatCannotBeIsRejected(t *testing.T) {
-	a, err, asked := fetch(t, catalogue.Quotes, 200, `{"delay_minutes": 15, "quotes": [
+	a, asked, err := fetch(t, catalogue.Quotes, 200, `{"delay_minutes": 15, "quotes": [
 		{"symbol": "XNMK:CABL", "currency": "GBP", "minor_unit": true, "time": "2026-03-06T11:45:00Z", "last": 473.5, "previous_close": 470, "volume": 1200, "bid": null, "turnover": 568200},
 		{"symbol": "XCVH:AAA", "currency": "EUR", "time": "2026-03-06T11:45:00Z", "last": "n/a*", "previous_close": 0, "volume": -3, "open": 1e400},
 		{"symbol": "XCVH:BBB", "currency": "USD", "time": "2026-03-06T11:45:00Z", "last": 1},
@@ -105,7 +105,7 @@ func TestQuotesAreTypedAndWhatCannotBeIsRejected(t *testing.T) {
 }
 
 func TestBarsOutOfOrderOrOutOfRangeAreLeftOut(t *testing.T) {
-	a, err, asked := fetch(t, catalogue.Bars, 200, `{"series": [
+	a, asked, err := fetch(t, catalogue.Bars, 200, `{"series": [
 		{"symbol": "XNMK:CABL", "minor_unit": true, "splits": [{"date": "2026-03-03", "ratio": 3}, {"date": "2026-03-04", "ratio": 0}], "bars": [
 			["2026-03-02", 100, 110, 90, 105, 10], ["2026-03-03", 100, 99, 90, 105, 10], ["2026-03-02", 100, 110, 90, 105, 10],
 			["2026-03-04", 100, 110, 0, 105, 10], ["2026-03-05", null, 110, 90, 105, 10], ["2026-03-06", 100, 110, 90, 95, 20], ["2027-01-01", 1, 1, 1, 1, 1]]},
@@ -130,7 +130,7 @@ func TestBarsOutOfOrderOrOutOfRangeAreLeftOut(t *testing.T) {
 }
 
 func TestListingsAndProfiles(t *testing.T) {
-	a, err, asked := fetch(t, catalogue.Listings, 200, `{"listings": [
+	a, asked, err := fetch(t, catalogue.Listings, 200, `{"listings": [
 		{"symbol": "FX:EURUSD", "name": "EUR/USD", "type": "pair", "currency": "USD"},
 		{"symbol": "XCVH:CHAN.A", "isin": "XA000KELP018", "name": "Chandlers A", "type": "share", "currency": "EUR", "ended": "2026-02-09"}]}`, "")
 	if err != nil || asked.URL.Query().Get("exchange") != "FX" {
@@ -142,10 +142,10 @@ func TestListingsAndProfiles(t *testing.T) {
 	if l := a.Listings[1]; l.Symbol.String() != "CHAN.A.XCVH" || l.ISIN != "" || l.Ended.String() != "2026-02-09" {
 		t.Errorf("an ISIN with a wrong check digit is worse than none: %+v", l)
 	}
-	if _, err, _ = fetch(t, catalogue.Listings, 200, `{"listings": [{"symbol": "XCVH:A", "name": ""}]}`, "XCVH"); err == nil {
+	if _, _, err = fetch(t, catalogue.Listings, 200, `{"listings": [{"symbol": "XCVH:A", "name": ""}]}`, "XCVH"); err == nil {
 		t.Error("a listing without a name passes")
 	}
-	a, err, _ = fetch(t, catalogue.Profiles, 200, `{"profiles": [{"symbol": "XCVH:AAA", "sector": "Ferries", "employees": 12, "website": 7, "listed_since": "1999-03-01"}]}`, "AAA.XCVH")
+	a, _, err = fetch(t, catalogue.Profiles, 200, `{"profiles": [{"symbol": "XCVH:AAA", "sector": "Ferries", "employees": 12, "website": 7, "listed_since": "1999-03-01"}]}`, "AAA.XCVH")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -173,7 +173,7 @@ func TestRefusalsAreToldApart(t *testing.T) {
 		{200, `<html>Please try again</html>`, source.Malformed, cell.FetchFailed, "Please try again"},
 		{200, `{}`, source.Malformed, cell.FetchFailed, `no part "quotes"`},
 	} {
-		a, err, _ := fetch(t, catalogue.Quotes, c.status, c.body, "AAA.XCVH")
+		a, _, err := fetch(t, catalogue.Quotes, c.status, c.body, "AAA.XCVH")
 		var f *source.Fault
 		if !errors.As(err, &f) || f.Kind != c.kind || f.Reason() != c.reason || !strings.Contains(f.Error(), c.says) || f.Advice() == "" || a == nil || string(a.Body) != c.body {
 			t.Errorf("%d %s: %v", c.status, c.body, err)
