@@ -59,7 +59,7 @@ func newWorld(t *testing.T, listings int) *world {
 	vendor.Unlimited()
 	w.vendor = httptest.NewServer(vendor)
 	t.Cleanup(w.vendor.Close)
-	w.source = &gannet.Gannet{Base: w.vendor.URL, Key: standin.GannetKey, Client: &http.Client{}, Limits: source.Limits{Timeout: 2 * time.Second, Bytes: 8 << 20}, Now: now}
+	w.source = &gannet.Gannet{Base: w.vendor.URL, Key: standin.GannetKey, Client: &http.Client{}, Limits: source.Limits{Timeout: 5 * time.Second, Bytes: 8 << 20}, Now: now}
 	if w.store, err = store.Open(t.Context(), clustertest.Database(t)); err != nil {
 		t.Fatal(err)
 	}
@@ -289,7 +289,7 @@ func TestFaultsLeaveTheTableInPlace(t *testing.T) {
 		{Kind: "html", Count: 1},
 		{Kind: "garbage", Count: 1},
 		{Kind: "truncated", Count: 1},
-		{Kind: "timeout", Count: 1, Millis: 5000},
+		{Kind: "timeout", Count: 1, Millis: 9000},
 		{Kind: "unknown", Count: 1, Symbol: "XCVH:KELP"},
 		{Kind: "half", Count: 1},
 		{Kind: "key", Count: 2},

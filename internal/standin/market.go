@@ -37,6 +37,7 @@ type Listing struct {
 
 	start, drift, volatility float64 // price at the epoch; daily mean and deviation of log returns
 	volume                   float64 // usual volume of a session
+	own                      uint64  // what its chance begins from
 
 	mu   sync.Mutex
 	bars series.Bars // raw, from the epoch on, as far as computed
@@ -70,6 +71,7 @@ func New(exchanges market.Exchanges, seed uint64, listings int, clock func() tim
 
 func (m *Market) add(l *Listing) {
 	r := m.random(l.Symbol.String())
+	l.own = r.Uint64()
 	if l.ISIN == "" && l.Kind != market.Index && l.Kind != market.Pair {
 		l.ISIN = madeUpISIN(l.Country, r)
 	}
@@ -137,7 +139,7 @@ func (m *Market) barsTo(l *Listing, day period.Date) series.Bars {
 
 // trade adds the bar of one day.
 func (m *Market) trade(l *Listing, d period.Date) {
-	r := m.random(l.Symbol.String(), d.String())
+	r := rand.New(rand.NewPCG(l.own, uint64(d))) // a day's chance is its own, so that a history can be extended
 	before := l.walk
 	for _, s := range l.Splits {
 		if s.Day == d {
