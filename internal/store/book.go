@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -30,22 +31,25 @@ type Book struct {
 	away      atomic.Bool
 	listeners listeners
 
+	heeding   sync.Mutex
 	mu        sync.Mutex
 	directory *market.Directory
 	lists     map[string]*List // by name in lower case
 	records   map[int64]*table.Record
 	loaded    map[catalogue.Dataset]map[int64]bool // which feeds of the records are current
 	inFlight  map[catalogue.Dataset]map[int64]bool
-	seen      int64 // the newest request heeded
+	newest    int64          // request heeded
+	heeded    map[int64]bool // of the most recent requests
 }
 
 // NewBook opens the book and reads the directory.
 func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges) (*Book, error) {
-	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}, lists: map[string]*List{}}
+	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}, heeded: map[int64]bool{}, lists: map[string]*List{}}
 	for _, d := range catalogue.Datasets {
 		b.loaded[d] = map[int64]bool{}
 	}
-	if err := s.Pool.QueryRow(ctx, "select coalesce(max(id), 0) from request").Scan(&b.seen); err != nil {
+	// Nothing is in memory yet, so whatever is stored by now is heeded.
+	if err := b.heedRequests(ctx, "id > (select coalesce(max(id), 0) from request) - $1", recent); err != nil {
 		return nil, err
 	}
 	if err := b.readDirectory(ctx); err != nil {
@@ -368,9 +372,17 @@ func (b *Book) heed(ctx context.Context, payload string) error {
 	return nil
 }
 
-// heedRequests marks what stored responses changed as no longer current.
-func (b *Book) heedRequests(ctx context.Context, where string, id int64) error {
-	rows, err := b.store.Pool.Query(ctx, "select id, dataset, listings from request where "+where+" order by id", id)
+// recent is how many of the newest requests the book remembers to have heeded.
+// Requests are numbered when they begin to be stored and appear when they are
+// whole, so a lower number may appear after a higher one; never by this many.
+const recent = 1000
+
+// heedRequests marks what stored responses changed as no longer current. One
+// call at a time: who catches up must not return while another is still reading.
+func (b *Book) heedRequests(ctx context.Context, where string, args ...any) error {
+	b.heeding.Lock()
+	defer b.heeding.Unlock()
+	rows, err := b.store.Pool.Query(ctx, "select id, dataset, listings from request where "+where+" order by id", args...)
 	if err != nil {
 		return err
 	}
@@ -381,7 +393,8 @@ func (b *Book) heedRequests(ctx context.Context, where string, id int64) error {
 	_, err = pgx.ForEachRow(rows, []any{&request, &dataset, &listings}, func() error {
 		b.mu.Lock()
 		defer b.mu.Unlock()
-		b.seen = max(b.seen, request)
+		b.newest = max(b.newest, request)
+		b.heeded[request] = true
 		directory = directory || dataset == string(catalogue.Listings)
 		for _, listing := range listings {
 			delete(b.loaded[catalogue.Dataset(dataset)], listing)
@@ -398,9 +411,11 @@ func (b *Book) heedRequests(ctx context.Context, where string, id int64) error {
 // CatchUp reads what has been stored and whose notification is still on its way.
 func (b *Book) CatchUp(ctx context.Context) error {
 	b.mu.Lock()
-	seen := b.seen
+	since := b.newest - recent
+	maps.DeleteFunc(b.heeded, func(id int64, _ bool) bool { return id <= since })
+	known := slices.Collect(maps.Keys(b.heeded))
 	b.mu.Unlock()
-	if err := b.heedRequests(ctx, "id > $1", seen); err != nil {
+	if err := b.heedRequests(ctx, "id > $1 and id <> all($2)", since, known); err != nil {
 		return err
 	}
 	return b.readInFlight(ctx)
