@@ -318,15 +318,22 @@ func TestScreenshots(t *testing.T) {
 		path          string
 		width, height int64
 		dark          bool
+		click         string
 		ready         string
 	}{
-		"watchlist":      {"/lists/income?row=KELP.XCVH&field=quote.change_pct", 1280, 800, false, `document.querySelector('aside section') && document.querySelector('aside polyline')`},
-		"watchlist-dark": {"/lists/everything?view=prices&sort=-price.return_13w", 1280, 800, true, rowsShown + `.length > 10`},
-		"health":         {"/lists/growth/health", 1280, 800, false, `document.body.innerText.includes('missing: rejected')`},
-		"sources":        {"/sources", 1280, 800, false, `document.body.innerText.includes('working')`},
-		"phone":          {"/lists/growth", 390, 780, true, rowsShown + `.length > 10`},
+		"watchlist":      {"/lists/income?row=KELP.XCVH&field=quote.change_pct", 1280, 800, false, ``, `document.querySelector('aside section') && document.querySelector('aside polyline')`},
+		"watchlist-dark": {"/lists/everything?view=prices&sort=-price.return_13w", 1280, 800, true, ``, rowsShown + `.length > 10`},
+		"health":         {"/lists/growth/health", 1280, 800, false, ``, `document.body.innerText.includes('missing: rejected')`},
+		"sources":        {"/sources", 1280, 800, false, ``, `document.body.innerText.includes('working')`},
+		"plan":           {"/lists/everything", 1280, 800, false, `//button[normalize-space()='Plan']`, `document.querySelector('dialog[open]')?.innerText.includes('left today')`},
+		"columns":        {"/lists/income", 1280, 800, false, `//button[normalize-space()='Columns']`, `document.querySelector('dialog[open]')`},
+		"phone":          {"/lists/growth", 390, 780, true, ``, rowsShown + `.length > 10`},
 	} {
 		p := open(t, shared, c.path, c.width, c.height, c.dark)
+		if c.click != "" {
+			p.await("rows", rowsShown+`.length > 10`)
+			p.click(c.click)
+		}
 		p.await(name, c.ready)
 		p.await("the fonts", `document.fonts.status === 'loaded'`)
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())

@@ -377,7 +377,7 @@ func (a *app) printExplanation(e *wire.Explanation, indent string) {
 	line("flags", strings.Join(c.Flags, ", "))
 	if r := e.Request; r != nil {
 		line("request", fmt.Sprintf("%d  %s %s, %d symbols, status %d, %.0f ms, %d units", r.ID, r.Source, r.Dataset, r.Symbols, r.Status, r.TookMs, r.Units))
-		line("address", shorten(r.Address, 160))
+		line("address", shorten(r.Address, 100))
 		line("fault", r.Fault)
 		if r.Response != "" {
 			line("response", "sha256 "+r.Response+"  at "+e.Place)

@@ -24,9 +24,8 @@ import (
 // elements, which scripts do for sizes and positions.
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
-// guard sets the headers that protect every answer, and refuses requests that
-// another site's page, or a name that was made to point here, may have caused.
-func (s *Server) guard(c fiber.Ctx) error {
+// protect sets the headers that protect an answer.
+func (s *Server) protect(c fiber.Ctx) {
 	c.Set("Content-Security-Policy", policy)
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
@@ -36,9 +35,23 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if s.TLSCert != "" {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
-	if strings.HasPrefix(c.Path(), "/api/") {
+	if strings.HasPrefix(c.Path(), "/api/") && len(c.Response().Header.Peek("Cache-Control")) == 0 {
 		c.Set("Cache-Control", "no-cache")
 	}
+}
+
+// guard protects every answer, and refuses requests that another site's page, or
+// a name that was made to point here, may have caused. "Not modified" carries no
+// content to protect; the browser keeps the headers of the answer it has.
+func (s *Server) guard(c fiber.Ctx) error {
+	err := s.passed(c)
+	if err != nil || c.Response().StatusCode() != http.StatusNotModified {
+		s.protect(c)
+	}
+	return err
+}
+
+func (s *Server) passed(c fiber.Ctx) error {
 	if !s.BehindProxy && !s.isOurName(c.Host()) {
 		return hinted(problem(http.StatusMisdirectedRequest, problemForbidden, "Host", "this service is not reached as %q", c.Host()), "Use its loopback address, or allow the name with --host.")
 	}
@@ -56,6 +69,9 @@ func (s *Server) guard(c fiber.Ctx) error {
 }
 
 func (s *Server) isOurName(host string) bool {
+	if host == s.address {
+		return true
+	}
 	name, _, err := net.SplitHostPort(host)
 	if err != nil {
 		name = strings.Trim(host, "[]")

@@ -60,6 +60,7 @@ type Server struct {
 	open      bool // on loopback alone: no token is needed
 	tables    *tableCache
 	listener  net.Listener
+	address   string // that it listens on
 	stopping  chan struct{}
 	isStopped atomic.Bool
 }
@@ -134,7 +135,7 @@ func (s *Server) Open() (string, error) {
 		}
 		l, scheme = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}), "https"
 	}
-	s.listener = l
+	s.listener, s.address = l, l.Addr().String()
 	return scheme + "://" + l.Addr().String(), nil
 }
 

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/csv"
@@ -98,6 +99,7 @@ type rendered struct {
 	until   time.Time // and until when it holds; zero: for ever
 	away    bool      // it carries the notice that the database is
 	etag    string
+	quoted  string // as it stands in a header
 	json    []byte
 }
 
@@ -140,13 +142,14 @@ func (c *tableCache) put(in map[string]*rendered, key string, r *rendered) {
 // fromMemory answers a table that was asked for under the same address before
 // and still holds, without reading the request again.
 func (s *Server) fromMemory(c fiber.Ctx) error {
-	if p := s.permitted(c.Context(), c.Get("Authorization"), "read"); p != nil {
+	header := &c.Request().Header
+	if p := s.permitted(c.Context(), string(header.Peek("Authorization")), "read"); p != nil {
 		return p
 	}
-	if strings.HasPrefix(c.Get("Accept"), "text/csv") {
+	if bytes.HasPrefix(header.Peek("Accept"), []byte("text/csv")) {
 		return c.Next()
 	}
-	address := c.OriginalURL()
+	address := string(c.Request().RequestURI())
 	r := s.tables.get(s.tables.addresses, address)
 	if !s.holds(r) {
 		c.Locals(renderedKey{}, &r)
@@ -154,11 +157,11 @@ func (s *Server) fromMemory(c fiber.Ctx) error {
 		if err := c.Next(); err != nil || r == nil {
 			return err
 		}
-		s.tables.put(s.tables.addresses, strings.Clone(address), r)
+		s.tables.put(s.tables.addresses, address, r)
 		return nil
 	}
-	c.Set("ETag", `"`+r.etag+`"`)
-	if c.Get("If-None-Match") == `"`+r.etag+`"` {
+	c.Response().Header.Set("ETag", r.quoted)
+	if string(header.Peek("If-None-Match")) == r.quoted {
 		c.Status(http.StatusNotModified)
 		return nil
 	}
@@ -214,6 +217,7 @@ func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*
 	content := appendTable(nil, t)
 	sum := sha256.Sum256(content)
 	r.etag = hex.EncodeToString(sum[:12])
+	r.quoted = `"` + r.etag + `"`
 	head := fmt.Appendf(make([]byte, 0, len(content)+512), `{"watchlist":%s,"as_of":%q,"version":%q,"of":%d,`, cell.AppendText(nil, list.Name), t.AsOf.UTC().Format(time.RFC3339), r.etag, t.Of)
 	if notice != "" {
 		head = append(append(append(head, `"notice":`...), cell.AppendText(nil, notice)...), ',')
@@ -302,11 +306,10 @@ func (s *Server) addTables() {
 		if kept, ok := ctx.Value(renderedKey{}).(**rendered); ok {
 			*kept = r
 		}
-		etag := `"` + r.etag + `"`
-		if in.IfNoneMatch == etag {
-			return &rawOutput{Status: http.StatusNotModified, ETag: etag}, nil
+		if in.IfNoneMatch == r.quoted {
+			return &rawOutput{Status: http.StatusNotModified, ETag: r.quoted}, nil
 		}
-		return &rawOutput{ContentType: "application/json", ETag: etag, Status: http.StatusOK, Body: r.json}, nil
+		return &rawOutput{ContentType: "application/json", ETag: r.quoted, Status: http.StatusOK, Body: r.json}, nil
 	})
 	type healthInput struct {
 		ListInput
