@@ -74,7 +74,7 @@ func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 // read evaluates an expression in the page.
 func read[T any](p *page, expression string) T {
 	p.t.Helper()
-	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](expression))
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](expression, chromedp.EvalAwaitPromise))
 	if err != nil {
 		p.t.Fatal(err)
 	}
@@ -336,6 +336,7 @@ func TestScreenshots(t *testing.T) {
 		}
 		p.await(name, c.ready)
 		p.await("the fonts", `document.fonts.status === 'loaded'`)
+		read[any](p, `Promise.all(document.getAnimations().map(a => a.finished.catch(() => 0))).then(() => 0)`)
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
 		if err != nil {
 			t.Fatal(err)

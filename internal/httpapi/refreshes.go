@@ -2,12 +2,14 @@ package httpapi
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -230,7 +232,7 @@ func planned(p *plan.Plan) wire.Plan {
 	for _, f := range p.Refused {
 		refused.add(f.Need, f.Reason.String()+": "+f.Detail)
 	}
-	out.Skipped, out.Refused = skipped.list, refused.list
+	out.Skipped, out.Refused = skipped.sorted(), refused.sorted()
 	return out
 }
 
@@ -248,6 +250,14 @@ func (g *gaps) add(n plan.Need, reason string) {
 		}
 	}
 	g.list = append(g.list, wire.PlannedGap{Dataset: string(n.Dataset), Reason: reason, Count: 1, Symbols: []string{n.Symbol.String()}})
+}
+
+// sorted puts the largest groups of each dataset first.
+func (g *gaps) sorted() []wire.PlannedGap {
+	slices.SortStableFunc(g.list, func(a, b wire.PlannedGap) int {
+		return cmp.Or(cmp.Compare(a.Dataset, b.Dataset), cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason, b.Reason))
+	})
+	return g.list
 }
 
 // heartbeat keeps an event stream's connection alive through proxies.

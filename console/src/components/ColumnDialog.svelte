@@ -32,7 +32,7 @@
   <div class="modal-box flex max-h-[85dvh] max-w-3xl flex-col">
     <h2 id="columns-title" class="text-lg font-semibold">Columns</h2>
     <input
-      class="input input-sm my-2 w-full"
+      class="input input-sm my-2 w-full shrink-0"
       type="search"
       placeholder="Search fields"
       aria-label="Search fields"
