@@ -93,3 +93,5 @@ tool (
 	honnef.co/go/tools/cmd/staticcheck
 	mvdan.cc/gofumpt
 )
+
+ignore ./console/node_modules

@@ -336,7 +336,7 @@ func TestScreenshots(t *testing.T) {
 		}
 		p.await(name, c.ready)
 		p.await("the fonts", `document.fonts.status === 'loaded'`)
-		read[any](p, `Promise.all(document.getAnimations().map(a => a.finished.catch(() => 0))).then(() => 0)`)
+		read[any](p, `new Promise(done => setTimeout(done, 500, 0))`) // a dialog fades in
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
 		if err != nil {
 			t.Fatal(err)
