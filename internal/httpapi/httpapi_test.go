@@ -26,15 +26,7 @@ import (
 	"soba.invalid/soba/sources"
 )
 
-func TestMain(m *testing.M) {
-	clustertest.Main(m, func(ctx context.Context, url string) error {
-		s, err := store.Open(ctx, url)
-		if err == nil {
-			s.Close()
-		}
-		return err
-	})
-}
+func TestMain(m *testing.M) { clustertest.Main(m, store.Prepare) }
 
 // clock is one that a test can set; it runs on from there.
 type clock struct{ start, began atomic.Int64 }

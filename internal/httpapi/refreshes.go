@@ -72,7 +72,7 @@ func (s *Server) addRefreshes() {
 		if err != nil {
 			return nil, asProblem(err, "")
 		}
-		return &askOutput{http.StatusAccepted, fmt.Sprintf("/api/v1/refreshes/%d", r.ID), s.refresh(ctx, &r)}, nil
+		return &askOutput{http.StatusAccepted, fmt.Sprintf("/api/v1/refreshes/%d", r.ID), refreshed(&r)}, nil
 	})
 	type refreshesInput struct {
 		Watchlist string `query:"watchlist" maxLength:"80"`
@@ -94,7 +94,7 @@ func (s *Server) addRefreshes() {
 			}
 			out := wire.Refreshes{Refreshes: make([]wire.Refresh, len(all))}
 			for i := range all {
-				out.Refreshes[i] = s.refresh(ctx, &all[i])
+				out.Refreshes[i] = refreshed(&all[i])
 			}
 			return answer(out), nil
 		})
@@ -183,12 +183,12 @@ func (s *Server) findRefresh(ctx context.Context, id int64) (*body[wire.Refresh]
 	if err != nil {
 		return nil, noRefresh(err, id)
 	}
-	return answer(s.refresh(ctx, &r)), nil
+	return answer(refreshed(&r)), nil
 }
 
-func (s *Server) refresh(ctx context.Context, r *store.Refresh) wire.Refresh {
+func refreshed(r *store.Refresh) wire.Refresh {
 	out := wire.Refresh{
-		ID: r.ID, Datasets: r.Datasets, State: r.State, Asked: r.AskedAt.UTC(), Planned: r.Planned, Answered: r.Answered, Failed: r.Failed,
+		ID: r.ID, Watchlist: r.Watchlist, Datasets: r.Datasets, State: r.State, Asked: r.AskedAt.UTC(), Planned: r.Planned, Answered: r.Answered, Failed: r.Failed,
 		Units: r.Units, Skipped: r.Skipped, Refused: r.Refused, Fault: r.Fault,
 	}
 	if r.StartedAt != nil {
@@ -196,11 +196,6 @@ func (s *Server) refresh(ctx context.Context, r *store.Refresh) wire.Refresh {
 	}
 	if r.FinishedAt != nil {
 		out.Finished = moment(*r.FinishedAt)
-	}
-	if r.WatchlistID != nil {
-		if w, err := s.Store.WatchlistByID(ctx, *r.WatchlistID); err == nil {
-			out.Watchlist = w.Name
-		}
 	}
 	return out
 }

@@ -23,15 +23,7 @@ import (
 	"soba.invalid/soba/sources"
 )
 
-func TestMain(m *testing.M) {
-	clustertest.Main(m, func(ctx context.Context, url string) error {
-		s, err := store.Open(ctx, url)
-		if err == nil {
-			s.Close()
-		}
-		return err
-	})
-}
+func TestMain(m *testing.M) { clustertest.Main(m, store.Prepare) }
 
 // world is a service without its faces: a store, a book and an engine over a
 // stand-in vendor, at a fixed start of the clock.

@@ -25,6 +25,7 @@ const (
 type Refresh struct {
 	ID          int64
 	WatchlistID *int64
+	Watchlist   string // its name; "" of a refresh of the directory
 	Datasets    []string
 	Force       bool
 	State       string
@@ -45,7 +46,7 @@ type Refresh struct {
 // Over tells whether the refresh has ended.
 func (r *Refresh) Over() bool { return r.State != Queued && r.State != Running }
 
-const selectRefresh = `select id, watchlist_id, datasets, force, state, asked_at, started_at, finished_at, cancel, planned, answered, failed, units, skipped, refused, last_event, fault from refresh `
+const selectRefresh = `select id, watchlist_id, coalesce((select name from watchlist where watchlist.id = watchlist_id), '') as watchlist, datasets, force, state, asked_at, started_at, finished_at, cancel, planned, answered, failed, units, skipped, refused, last_event, fault from refresh `
 
 // Event is something that happened in a refresh. Data is its JSON.
 type Event struct {

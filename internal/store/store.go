@@ -55,6 +55,15 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
+// Prepare brings the schema of a database up to date and leaves it.
+func Prepare(ctx context.Context, url string) error {
+	s, err := Open(ctx, url)
+	if err == nil {
+		s.Close()
+	}
+	return err
+}
+
 // Close ends all connections.
 func (s *Store) Close() { s.Pool.Close() }
 

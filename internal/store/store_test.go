@@ -23,15 +23,7 @@ import (
 	"soba.invalid/soba/internal/source"
 )
 
-func TestMain(m *testing.M) {
-	clustertest.Main(m, func(ctx context.Context, url string) error {
-		s, err := Open(ctx, url)
-		if err == nil {
-			s.Close()
-		}
-		return err
-	})
-}
+func TestMain(m *testing.M) { clustertest.Main(m, Prepare) }
 
 var noon = time.Date(2026, 3, 6, 12, 0, 0, 0, time.UTC)
 
