@@ -44,7 +44,12 @@ func untilStopped(ctx context.Context) (context.Context, context.CancelFunc) {
 	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 }
 
-func (a *app) options(now func() time.Time) (service.Options, error) {
+// options are the settings of a service that runs by a clock.
+func (a *app) options(clock string) (service.Options, error) {
+	now, err := clockFrom(clock)
+	if err != nil {
+		return service.Options{}, err
+	}
 	exchanges, err := source.ReadExchanges(sources.Exchanges)
 	if err != nil {
 		return service.Options{}, err
@@ -78,11 +83,7 @@ cluster in the data folder. It listens on loopback unless told otherwise, and
 beyond loopback only with TLS or behind a proxy, and with a token existing.`,
 		Example: "  soba serve --data ./data\n  soba serve --database postgres://soba@127.0.0.1/soba --gannet-url http://127.0.0.1:9100",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			now, err := clockFrom(clock)
-			if err != nil {
-				return err
-			}
-			o, err := a.options(now)
+			o, err := a.options(clock)
 			if err != nil {
 				return err
 			}
@@ -134,11 +135,7 @@ reports on a made-up market. It makes three watchlists, refreshes them, prints
 A second start finds its data again.`,
 		Example: "  soba demo\n  soba demo --data /tmp/demo --listen 127.0.0.1:0 --clock 2026-03-06T16:20:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			now, err := clockFrom(clock)
-			if err != nil {
-				return err
-			}
-			o, err := a.options(now)
+			o, err := a.options(clock)
 			if err != nil {
 				return err
 			}
@@ -147,14 +144,14 @@ A second start finds its data again.`,
 			}
 			ctx, stop := untilStopped(cmd.Context())
 			defer stop()
-			vendor, err := service.StartStandIn(o.Exchanges, "127.0.0.1:0", seed, listings, 0, now)
+			vendor, err := service.StartStandIn(o.Exchanges, "127.0.0.1:0", seed, listings, 0, o.Now)
 			if err != nil {
 				return err
 			}
 			defer vendor.Stop() //nolint:errcheck // it ends with the process
 			o.GannetURL, o.GannetKey = vendor.Address, standin.GannetKey
 			fmt.Fprintf(a.out, "data folder %s\nstand-in vendor %s\n", o.Data, vendor.Address)
-			return a.run(ctx, o, func(s *service.Service) error { return s.Seed(ctx, a.out, now) })
+			return a.run(ctx, o, func(s *service.Service) error { return s.Seed(ctx, a.out, o.Now) })
 		},
 	}
 	runFlags(c, &clock)

@@ -28,24 +28,22 @@
     oninlist: () => void;
   } = $props();
 
-  const shown = [
-    'quote.last',
-    'quote.change',
-    'quote.change_pct',
-    'quote.bid',
-    'quote.ask',
-    'quote.volume',
-    'quote.time',
-    'quote.phase',
-    'profile.isin',
-    'profile.exchange',
-    'profile.sector',
-    'profile.industry',
-    'profile.country',
-    'profile.employees',
-    'profile.fiscal_year_end',
-    'profile.listed_since',
-  ];
+  const facts = [
+    ['quote.time', 'Quote time'],
+    ['quote.phase', 'Session'],
+    ['quote.bid', 'Bid'],
+    ['quote.ask', 'Ask'],
+    ['quote.volume', 'Volume'],
+    ['profile.exchange', 'Exchange'],
+    ['profile.isin', 'ISIN'],
+    ['profile.sector', 'Sector'],
+    ['profile.industry', 'Industry'],
+    ['profile.country', 'Country'],
+    ['profile.employees', 'Employees'],
+    ['profile.fiscal_year_end', 'Year end'],
+    ['profile.listed_since', 'Listed since'],
+  ] as const;
+  const shown = ['quote.last', 'quote.change_pct', ...facts.map(([id]) => id)];
   let values = $state<Table | null>(null);
   let bars = $state<Schemas['Bars'] | null>(null);
   let rows = $state<Schemas['Rows'] | null>(null);
@@ -215,19 +213,7 @@
       <div class="my-2 rounded border border-base-300 bg-base-200 p-2"><Account {explanation} /></div>
     {/if}
     <dl class="grid grid-cols-[6.5rem_1fr] gap-x-2 text-sm">
-      {@render fact('quote.time', 'Quote time')}
-      {@render fact('quote.phase', 'Session')}
-      {@render fact('quote.bid', 'Bid')}
-      {@render fact('quote.ask', 'Ask')}
-      {@render fact('quote.volume', 'Volume')}
-      {@render fact('profile.exchange', 'Exchange')}
-      {@render fact('profile.isin', 'ISIN')}
-      {@render fact('profile.sector', 'Sector')}
-      {@render fact('profile.industry', 'Industry')}
-      {@render fact('profile.country', 'Country')}
-      {@render fact('profile.employees', 'Employees')}
-      {@render fact('profile.fiscal_year_end', 'Year end')}
-      {@render fact('profile.listed_since', 'Listed since')}
+      {#each facts as [id, label] (id)}{@render fact(id, label)}{/each}
     </dl>
     {#if row}
       <form class="mt-3 flex flex-wrap items-end gap-2 border-t border-base-300 pt-2" onsubmit={hold}>

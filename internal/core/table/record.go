@@ -141,9 +141,10 @@ func (r *Record) account(feed int, now time.Time, limits freshness.Limits) (cell
 	if v.Stale {
 		c.State, c.Reason = cell.Stale, v.Reason
 		if a := f.Attempt; a != nil && a.At.After(o.Fetched) && a.Outcome != cell.NoReason {
-			c.Reason, c.Detail = cell.SourceDown, a.Detail
-			if a.Outcome != cell.FetchFailed {
-				c.Reason, c.Detail = v.Reason, a.Outcome.String()+" "+a.Detail
+			if a.Outcome == cell.FetchFailed {
+				c.Reason, c.Detail = cell.SourceDown, a.Detail
+			} else {
+				c.Detail = a.Outcome.String() + ": " + a.Detail
 			}
 		}
 	}
