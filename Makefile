@@ -34,8 +34,8 @@ format: ## format all code
 screenshots: need-test build ## draw the pictures of docs/screenshots from the demo
 	SOBA_SCREENSHOTS=$(CURDIR)/docs/screenshots go test ./test -run TestScreenshots -count 1
 
-docs: ## write the pages that are made from the program: docs/fields.md, docs/commands.md
-	go run ./internal/reference docs
+docs: ## write what is made from the program: docs/fields.md, docs/commands.md, the schema of descriptions
+	go run ./internal/reference docs internal/source/schema.json
 
 clean: ## remove what was built
 	rm -rf bin console/node_modules console/openapi.json console/src/lib/schema.d.ts

@@ -1,10 +1,14 @@
-// Package sources holds what ships with Soba to describe the world: exchanges
-// and their calendars.
+// Package sources holds the descriptions that ship with Soba.
 package sources
 
-import _ "embed"
+import "embed"
 
-// Exchanges is the shipped exchange file, in YAML.
+// Files are the descriptions of sources, and the exchanges.
+//
+//go:embed *.yaml
+var Files embed.FS
+
+// Exchanges is the file of exchanges and their calendars.
 //
 //go:embed exchanges.yaml
 var Exchanges []byte

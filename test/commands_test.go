@@ -32,7 +32,7 @@ func TestExamplesOfTheHelp(t *testing.T) {
 			shared.soba(t, "watchlist", "delete", name)
 			shared.must(t, nil, "watchlist", "copy", "kept "+name, name)
 		}
-		for _, name := range []string{"dividends", "trial"} {
+		for _, name := range []string{"dividends", "trial", "index"} {
 			shared.soba(t, "watchlist", "delete", name)
 		}
 	}
@@ -46,6 +46,9 @@ func TestExamplesOfTheHelp(t *testing.T) {
 			}
 			if strings.HasPrefix(line, "soba watchlist delete trial") {
 				shared.must(t, nil, "watchlist", "new", "trial")
+			}
+			if strings.Contains(line, "import index") {
+				shared.must(t, nil, "watchlist", "new", "index")
 			}
 			ran++
 			r := shared.with(t, "", "sh", "-c", line)
@@ -144,7 +147,7 @@ func TestTheDemoShowsEveryCase(t *testing.T) {
 	names := 0
 	for _, q := range log.Requests {
 		names += q.Symbols
-		if q.Dataset != "quotes" || q.Refresh != r.ID || q.Status != 200 {
+		if q.Call != "quotes" || q.Refresh != r.ID || q.Status != 200 {
 			t.Errorf("got %+v", q)
 		}
 	}

@@ -18,6 +18,10 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/xuri/excelize/v2"
+
+	"soba.invalid/soba/internal/cluster"
 )
 
 var (
@@ -49,12 +53,28 @@ func run(m *testing.M) int {
 		return 1
 	}
 	code := m.Run()
+	if clusterStarted {
+		if c, err := databases(); err == nil {
+			if err := c.Stop(); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+			}
+		}
+	}
 	if err := shared.interrupt(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
 	return code
 }
+
+// databases is a cluster for the services that share a database.
+var (
+	clusterStarted bool
+	databases      = sync.OnceValues(func() (*cluster.Cluster, error) {
+		clusterStarted = true
+		return cluster.Start(context.Background(), filepath.Join(folder, "databases"))
+	})
+)
 
 // process is a running soba.
 type process struct {
@@ -66,8 +86,12 @@ type process struct {
 }
 
 // launch starts soba with arguments and waits until it says that it is ready.
-func launch(args ...string) (*process, error) {
+func launch(args ...string) (*process, error) { return launchWith(nil, args...) }
+
+// launchWith also sets variables of its environment.
+func launchWith(environment []string, args ...string) (*process, error) {
 	p := &process{cmd: exec.Command(binary, args...), done: make(chan struct{})}
+	p.cmd.Env = append(os.Environ(), environment...)
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -102,7 +126,12 @@ func launch(args ...string) (*process, error) {
 
 func start(t *testing.T, args ...string) *process {
 	t.Helper()
-	p, err := launch(args...)
+	return startWith(t, nil, args...)
+}
+
+func startWith(t *testing.T, environment []string, args ...string) *process {
+	t.Helper()
+	p, err := launchWith(environment, args...)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -169,8 +198,25 @@ func (p *process) with(t *testing.T, input, program string, args ...string) resu
 
 var scratch = sync.OnceValue(func() string {
 	dir := filepath.Join(folder, "scratch")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.CopyFS(filepath.Join(dir, "sources"), os.DirFS("../sources")); err != nil {
 		panic(err)
+	}
+	book := excelize.NewFile()
+	for i, row := range [][]any{{"Code", "Pieces"}, {"TIDE.XPLR", 12}} {
+		if err := book.SetSheetRow("Sheet1", fmt.Sprintf("A%d", i+1), &row); err != nil {
+			panic(err)
+		}
+	}
+	if err := book.SaveAs(filepath.Join(dir, "positions.xlsx")); err != nil {
+		panic(err)
+	}
+	for name, text := range map[string]string{
+		"positions.csv": "symbol,quantity,cost\nTIDE.XPLR,12,17.50\nALGA.XPLR,,\n",
+		"ratios.csv":    "Company,Market cap,P/E,P/B,P/S,Dividend yield,Payout ratio,Net margin,Debt/equity\nVE-KELP,1.24B,12.4*,1.1,n/a,3.1%,45%,(2.5)%,0.4\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			panic(err)
+		}
 	}
 	return dir
 })

@@ -74,13 +74,19 @@ func (b *bench) records(rows int, now time.Time) []*table.Record {
 		}
 		holding := &table.Observation{Source: "gannet", Observed: last.Close, Fetched: now, Values: []cell.Value{cell.Of(100), cell.Of(25)}}
 		r := &table.Record{
-			Listing: &market.Listing{ID: int64(i), Symbol: market.Symbol{Ticker: fmt.Sprint("T", i), Exchange: "XCVH"}, Kind: market.Share, Currency: "EUR"}, Exchange: e, Held: true, Bars: bars,
+			Listing: &market.Listing{ID: int64(i), Symbol: market.Symbol{Ticker: fmt.Sprint("T", i), Exchange: "XCVH"}, Kind: market.Share, Currency: "EUR"}, Exchange: e, Held: true,
 		}
-		r.Feeds[table.Quotes].Observation, r.Feeds[table.Holdings].Observation = quote, holding
-		r.Feeds[table.Bars].Observation = &table.Observation{Source: "gannet", Observed: last.Close, Fetched: now}
+		give := func(d catalogue.Dataset, g table.Given) { r.Feeds[table.FeedOf(d)].From = []table.Given{g} }
+		give(catalogue.Quotes, table.Given{Source: "gannet", Observation: quote})
+		give(catalogue.Holdings, table.Given{Source: "you", Observation: holding})
+		give(catalogue.Bars, table.Given{Source: "gannet", Observation: &table.Observation{Source: "gannet", Observed: last.Close, Fetched: now}, Bars: bars})
 		records[i] = r
 	}
 	return records
+}
+
+func given(r *table.Record, d catalogue.Dataset) *table.Given {
+	return &r.Feeds[table.FeedOf(d)].From[0]
 }
 
 // byHand computes the same numbers as the catalogue's derived fields, each
@@ -92,9 +98,9 @@ func byHand(records []*table.Record, out []float64, width int, today period.Date
 	starts := []period.Date{today.AddDays(-7), today.AddDays(-28), quarterAgo, today.AddDays(-182), today.AddDays(-364), period.MakeDate(today.Time().Year(), 1, 1).AddDays(-1)}
 	for i, r := range records {
 		o := out[i*width : (i+1)*width]
-		q, h := r.Feeds[table.Quotes].Observation.Values, r.Feeds[table.Holdings].Observation.Values
+		q, h := given(r, catalogue.Quotes).Observation.Values, given(r, catalogue.Holdings).Observation.Values
 		last, previous, bid, ask, quantity, cost := q[lastAt].Num, q[previousAt].Num, q[bidAt].Num, q[askAt].Num, h[0].Num, h[1].Num
-		b := r.Bars
+		b := given(r, catalogue.Bars).Bars
 		n := len(b.Day)
 		from := sort.Search(n, func(j int) bool { return b.Day[j] > yearAgo })
 		high, low, peak, fall := b.High[from], b.Low[from], b.Close[from], 0.0

@@ -10,6 +10,7 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/source"
 	"soba.invalid/soba/internal/store"
 )
@@ -35,7 +36,11 @@ func (b *bench) storage() error {
 	for i := range names {
 		listed = append(listed, market.Listing{Symbol: market.Symbol{Ticker: fmt.Sprint("T", i), Exchange: "XCVH"}, Name: "T", Kind: market.Share, Currency: "EUR"})
 	}
-	result := store.Result{Source: "gannet", Dataset: catalogue.Listings, Answer: &source.Answer{Listings: listed}, Final: true}
+	page := source.Page{UnitsLeft: -1}
+	result := store.Result{
+		Request: plan.Request{Source: "gannet", Call: "listings", Needs: []plan.Need{{Dataset: catalogue.Listings}}},
+		Answer:  &source.Answer{Listings: listed, Pages: []source.Page{page}}, Final: true,
+	}
 	if err := s.Save(b.ctx, result, now); err != nil {
 		return err
 	}
@@ -45,10 +50,10 @@ func (b *bench) storage() error {
 	}
 	var batches []store.Result
 	for first := 0; first < names; first += batch {
-		r := store.Result{Source: "gannet", Dataset: catalogue.Bars, Listings: map[string]int64{}, Final: true, Answer: &source.Answer{}}
+		r := store.Result{Request: plan.Request{Source: "gannet", Call: "bars", From: 14000, To: 14000 + sessions}, Final: true, Answer: &source.Answer{Pages: []source.Page{page}}}
 		for _, l := range known[first : first+batch] {
-			r.Listings[l.Symbol.String()] = l.ID
-			history := source.Series{Symbol: l.Symbol}
+			r.Request.Needs = append(r.Request.Needs, plan.Need{Dataset: catalogue.Bars, Listing: l.ID, Symbol: l.Symbol})
+			history := source.Series{Origin: source.Origin{Symbol: l.Symbol, Dataset: catalogue.Bars}}
 			for j := range sessions {
 				x := 30 + float64(j%97)/10
 				history.Bars.Append(period.Date(14000+j), x, x+1, x-1, x, 1000)
@@ -111,7 +116,7 @@ func (b *bench) copyBars(s *store.Store, batches []store.Result, now time.Time) 
 				}
 			}
 			h := &r.Answer.Series[which]
-			row = [10]any{r.Listings[h.Symbol.String()], "gannet", h.Bars.Day[i].Time(), h.Bars.Open[i], h.Bars.High[i], h.Bars.Low[i], h.Bars.Close[i], h.Bars.Volume[i], request, now}
+			row = [10]any{r.Request.Needs[which].Listing, "gannet", h.Bars.Day[i].Time(), h.Bars.Open[i], h.Bars.High[i], h.Bars.Low[i], h.Bars.Close[i], h.Bars.Volume[i], request, now}
 			i++
 			return row[:], nil
 		}))

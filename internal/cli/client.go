@@ -40,7 +40,9 @@ func (e *errUnreachable) Error() string {
 
 func (c *client) send(ctx context.Context, method, path string, query url.Values, header http.Header, in any) (*http.Response, error) {
 	var body io.Reader
-	if in != nil {
+	if file, raw := in.([]byte); raw {
+		body = bytes.NewReader(file)
+	} else if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
 			return nil, err
@@ -58,7 +60,7 @@ func (c *client) send(ctx context.Context, method, path string, query url.Values
 	for name, values := range header {
 		request.Header[name] = values
 	}
-	if in != nil {
+	if in != nil && request.Header.Get("Content-Type") == "" {
 		request.Header.Set("Content-Type", "application/json")
 	}
 	if c.token != "" {
@@ -95,6 +97,20 @@ func call[T any](ctx context.Context, c *client, method, path string, query url.
 	if response.StatusCode == http.StatusNoContent {
 		return out, nil
 	}
+	if err := json.NewDecoder(response.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	return out, nil
+}
+
+// upload sends a file as it is and reads the answer's JSON.
+func upload[T any](ctx context.Context, c *client, path string, query url.Values, contentType string, file []byte) (T, error) {
+	var out T
+	response, err := c.send(ctx, http.MethodPost, path, query, http.Header{"Content-Type": {contentType}}, file)
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
 	if err := json.NewDecoder(response.Body).Decode(&out); err != nil {
 		return out, fmt.Errorf("the service's answer cannot be read: %w", err)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -18,7 +19,7 @@ func (a *app) watchlistCommand() *cobra.Command {
 		a.watchlistNamed("new NAME", "Make an empty watchlist", "  soba watchlist new income", 1, http.MethodPost, ""),
 		a.watchlistNamed("rename NAME NEW", "Rename a watchlist", "  soba watchlist rename income dividends", 2, http.MethodPatch, ""),
 		a.watchlistNamed("copy NAME NEW", "Copy a watchlist with its rows", "  soba watchlist copy income trial", 2, http.MethodPost, "/copy"),
-		a.watchlistDelete(),
+		a.watchlistImport(), a.watchlistSchedule(), a.watchlistDelete(),
 		a.watchlistNamed("restore NAME", "Bring a deleted watchlist back", "  soba watchlist restore income", 1, http.MethodPost, "/restore"))
 	return c
 }
@@ -204,41 +205,6 @@ func (a *app) watchlistRemove() *cobra.Command {
 	}
 }
 
-func (a *app) sourcesCommand() *cobra.Command {
-	var p printing
-	c := &cobra.Command{
-		Use: "sources", Short: "Show the sources: allowance, latency, last success and fault", Args: cobra.NoArgs, Example: "  soba sources",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			all, err := get[wire.Sources](cmd.Context(), a.client, "/api/v1/sources", nil)
-			if err != nil {
-				return err
-			}
-			if len(all.Sources) == 0 && p.format == "table" {
-				fmt.Fprintln(a.out, "No source is connected. Set gannet-url and gannet-key; 'soba config show' lists the settings.")
-				return nil
-			}
-			rows := [][]string{}
-			for _, s := range all.Sources {
-				state := "working"
-				switch {
-				case !s.HasKey:
-					state = "no key: set " + s.Name + "-key"
-				case s.Broken:
-					state = "left alone after failures: " + s.Fault
-				case s.Fault != "":
-					state = s.Fault
-				case s.LastSuccess == nil:
-					state = "not asked yet"
-				}
-				rows = append(rows, []string{s.Name, strings.Join(s.Datasets, " "), fmt.Sprintf("%d of %d", s.Left, s.UnitsPerDay), strconv.Itoa(s.Requests), fmt.Sprintf("%.0f ms", s.LatencyMs), stamp(s.LastSuccess), state})
-			}
-			return a.print(&p, []string{"source", "datasets", "units left today", "requests today", "latency", "last success", "state"}, rows, all)
-		},
-	}
-	p.add(c)
-	return c
-}
-
 func (a *app) requestsCommand() *cobra.Command {
 	var p printing
 	var refresh int64
@@ -257,11 +223,11 @@ func (a *app) requestsCommand() *cobra.Command {
 			rows := [][]string{}
 			for _, r := range all.Requests {
 				rows = append(rows, []string{
-					strconv.FormatInt(r.ID, 10), strconv.FormatInt(r.Refresh, 10), r.Started.Format("2006-01-02 15:04:05Z"), r.Source, r.Dataset, strconv.Itoa(r.Symbols),
-					strconv.Itoa(r.Status), fmt.Sprintf("%.0f", r.TookMs), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Units), shorten(r.Fault, 60),
+					strconv.FormatInt(r.ID, 10), strconv.FormatInt(r.Refresh, 10), r.Started.Format("2006-01-02 15:04:05Z"), r.Source, r.Call, strconv.Itoa(r.Symbols),
+					strconv.Itoa(r.Status), fmt.Sprintf("%.0f", r.TookMs), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Units), shorten(cmp.Or(r.Fault, strings.Join(r.Remarks, "; ")), 60),
 				})
 			}
-			return a.print(&p, []string{"request", "refresh", "sent", "source", "dataset", "symbols", "status", "ms", "bytes", "units", "fault"}, rows, all)
+			return a.print(&p, []string{"request", "refresh", "sent", "source", "call", "symbols", "status", "ms", "bytes", "units", "fault or remark"}, rows, all)
 		},
 	}
 	p.add(c)

@@ -375,8 +375,18 @@ func (a *app) printExplanation(e *wire.Explanation, indent string) {
 	line("period", c.Period)
 	line("source", c.Source)
 	line("flags", strings.Join(c.Flags, ", "))
+	if e.RawName != "" {
+		line("as written", fmt.Sprintf("%q under %q", e.RawText, e.RawName))
+	}
+	for _, o := range e.Others {
+		said := "nothing: " + o.Outcome
+		if o.V != nil {
+			said = fmt.Sprint(o.V)
+		}
+		line("also", o.Source+" gives "+strings.TrimSuffix(said, ": "))
+	}
 	if r := e.Request; r != nil {
-		line("request", fmt.Sprintf("%d  %s %s, %d symbols, status %d, %.0f ms, %d units", r.ID, r.Source, r.Dataset, r.Symbols, r.Status, r.TookMs, r.Units))
+		line("request", fmt.Sprintf("%d  %s %s, %d symbols, status %d, %.0f ms, %d units", r.ID, r.Source, r.Call, r.Symbols, r.Status, r.TookMs, r.Units))
 		line("address", shorten(r.Address, 100))
 		line("fault", r.Fault)
 		if r.Response != "" {

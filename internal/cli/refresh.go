@@ -12,6 +12,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/wire"
 )
 
@@ -24,7 +25,7 @@ func (a *app) refreshCommand() *cobra.Command {
 		Long: `Fetches what is due, in as few requests as the sources allow. What is fresh is
 not asked for again. While it runs, what is there stays readable; Ctrl-C leaves
 it running, and 'soba cancel' stops it.`,
-		Example: "  soba refresh income\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --force --wait=false",
+		Example: "  soba refresh income\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --only bars --from -20y\n  soba refresh income --force --wait=false",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
 				return err
@@ -44,12 +45,14 @@ it running, and 'soba cancel' stops it.`,
 		},
 	}
 	p.add(c)
-	c.Flags().StringSliceVar(&ask.Only, "only", nil, "datasets: quotes, bars, profiles")
+	c.Flags().StringSliceVar(&ask.Only, "only", nil, "datasets, as quotes,bars; all that fields read when left out")
+	c.Flags().StringSliceVar(&ask.Columns, "columns", nil, "bring what these fields need first")
+	c.Flags().StringVar(&ask.From, "from", "", "how far back histories are wanted, as -20y or 2006-01-02")
 	c.Flags().BoolVar(&ask.Force, "force", false, "ask again even for what is fresh")
 	c.Flags().BoolVar(&ask.DryRun, "dry-run", false, "show the plan and send nothing")
 	c.Flags().BoolVar(&wait, "wait", true, "wait for the end and show progress")
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 3 when a request failed or a need was refused")
-	c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"quotes", "bars", "profiles"}, cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flag is there
+	c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions(datasetNames(), cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flag is there
 	return c
 }
 
@@ -61,14 +64,16 @@ func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) erro
 		var d struct {
 			Requests, Skipped, Refused, Units, Symbols int
 			Seconds                                    float64
-			Dataset, Fault, Advice                     string
+			Shared                                     int
+			Datasets                                   []string
+			Source, Call, Fault, Advice, Remark        string
 		}
 		if json.Unmarshal(e.Data, &d) != nil || quiet {
 			return
 		}
 		switch e.Kind {
 		case "planned":
-			fmt.Fprintf(a.err, "%d requests, %d units, about %.1f s; %d needs are not due, %d are refused\n", d.Requests, d.Units, d.Seconds, d.Skipped, d.Refused)
+			fmt.Fprintf(a.err, "%d requests, %d units, about %.1f s; %d needs are not due, %d are refused%s\n", d.Requests, d.Units, d.Seconds, d.Skipped, d.Refused, sharing(d.Shared))
 			if a.width > 0 && d.Requests > 0 {
 				bar = progressbar.NewOptions(d.Requests, progressbar.OptionSetWriter(a.err), progressbar.OptionShowCount(), progressbar.OptionSetWidth(min(40, a.width/2)), progressbar.OptionClearOnFinish())
 			}
@@ -77,12 +82,15 @@ func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) erro
 				bar.Add(1) //nolint:errcheck // a bar that cannot be drawn is no failure
 			}
 			if e.Kind == "failed" {
-				fmt.Fprintf(a.err, "failed: %s of %d names: %s\n%s\n", d.Dataset, d.Symbols, d.Fault, d.Advice)
+				fmt.Fprintf(a.err, "failed: %s %s of %d names: %s\n%s\n", d.Source, d.Call, d.Symbols, d.Fault, d.Advice)
 			} else if bar == nil {
-				fmt.Fprintf(a.err, "answered: %s of %d names, %d units\n", d.Dataset, d.Symbols, d.Units)
+				fmt.Fprintf(a.err, "answered: %s %s of %d names, %d units\n", d.Source, d.Call, d.Symbols, d.Units)
+			}
+			if d.Remark != "" {
+				fmt.Fprintf(a.err, "remark on %s %s: %s\n", d.Source, d.Call, d.Remark)
 			}
 		case "retrying":
-			fmt.Fprintf(a.err, "trying again: %s of %d names: %s\n", d.Dataset, d.Symbols, d.Fault)
+			fmt.Fprintf(a.err, "trying again: %s %s of %d names: %s\n", d.Source, d.Call, d.Symbols, d.Fault)
 		}
 	})
 	if err != nil {
@@ -118,9 +126,13 @@ func (a *app) printPlan(p *printing, plan *wire.Plan) error {
 		if q.From != "" {
 			span = q.From + " to " + q.To
 		}
-		rows = append(rows, []string{strconv.Itoa(i + 1), q.Source, q.Dataset, strconv.Itoa(q.Symbols), span, strconv.Itoa(q.Units)})
+		names := strconv.Itoa(q.Symbols)
+		if q.Exchange != "" {
+			names += " on " + q.Exchange
+		}
+		rows = append(rows, []string{strconv.Itoa(i + 1), q.Source, q.Call, strings.Join(q.Datasets, " "), names, span, strconv.Itoa(q.Units)})
 	}
-	if err := a.print(p, []string{"request", "source", "dataset", "symbols", "range", "units"}, rows, plan); err != nil || p.format != "table" {
+	if err := a.print(p, []string{"request", "source", "call", "brings", "names", "range", "units"}, rows, plan); err != nil || p.format != "table" {
 		return err
 	}
 	fmt.Fprintf(a.out, "\n%d requests, about %.1f s\n", len(plan.Requests), plan.Seconds)
@@ -136,11 +148,40 @@ func (a *app) printPlan(p *printing, plan *wire.Plan) error {
 		name string
 		gaps []wire.PlannedGap
 	}{{"not due", plan.Skipped}, {"refused", plan.Refused}} {
+		var fresh []string
 		for _, g := range part.gaps {
+			if g.Reason == "fresh" {
+				fresh = append(fresh, fmt.Sprintf("%s of %s", g.Dataset, plural(g.Count, "name")))
+			}
+		}
+		if len(fresh) > 0 {
+			fmt.Fprintf(a.out, "fresh: %s\n", strings.Join(fresh, ", "))
+		}
+		for _, g := range part.gaps {
+			if g.Reason == "fresh" {
+				continue
+			}
 			fmt.Fprintf(a.out, "%s: %s of %s: %s (%s%s)\n", part.name, g.Dataset, plural(g.Count, "name"), g.Reason, strings.Join(g.Symbols, " "), more(g.Count-len(g.Symbols)))
 		}
 	}
 	return nil
+}
+
+func sharing(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d are brought by another refresh", n)
+}
+
+func datasetNames() []string {
+	var names []string
+	for _, info := range catalogue.Infos {
+		if info.Shape != catalogue.Directory {
+			names = append(names, string(info.Name))
+		}
+	}
+	return names
 }
 
 func more(n int) string {

@@ -55,8 +55,7 @@ func (a *app) options(clock string) (service.Options, error) {
 		return service.Options{}, err
 	}
 	o := service.Options{
-		Database: a.settings.String("database"), Data: a.settings.String("data"), GannetURL: a.settings.String("gannet-url"), GannetKey: a.settings.String("gannet-key"),
-		Exchanges: exchanges, Now: now,
+		Database: a.settings.String("database"), Data: a.settings.String("data"), Exchanges: exchanges, Now: now,
 	}
 	o.HTTP.Console = a.console
 	o.HTTP.Listen, o.HTTP.BehindProxy = a.settings.String("listen"), a.settings.Bool("behind-proxy")
@@ -65,6 +64,30 @@ func (a *app) options(clock string) (service.Options, error) {
 		o.HTTP.Hosts = strings.Split(host, ",")
 	}
 	return o, nil
+}
+
+// connect adds the sources of the user's own folder to what is run.
+func (a *app) connect(o *service.Options) error {
+	folder, secrets := a.settings.String("sources"), a.settings.String("secrets")
+	named := folder != ""
+	if !named {
+		folder = filepath.Join(o.Data, "sources")
+	}
+	if secrets == "" {
+		secrets = filepath.Join(o.Data, "secrets.yaml")
+	}
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		if named {
+			return usageError{fmt.Errorf("--sources %s is not a folder", folder)}
+		}
+		return nil
+	}
+	var err error
+	if o.Sources, err = source.ReadAll(os.DirFS(folder)); err != nil {
+		return fmt.Errorf("the descriptions in %s are wrong:\n%w", folder, err)
+	}
+	o.Secrets, err = source.ReadSecrets(secrets, os.Getenv)
+	return err
 }
 
 func runFlags(c *cobra.Command, clock *string) {
@@ -81,10 +104,13 @@ func (a *app) serveCommand() *cobra.Command {
 		Long: `Runs the service on a PostgreSQL database, or with none named on a private
 cluster in the data folder. It listens on loopback unless told otherwise, and
 beyond loopback only with TLS or behind a proxy, and with a token existing.`,
-		Example: "  soba serve --data ./data\n  soba serve --database postgres://soba@127.0.0.1/soba --gannet-url http://127.0.0.1:9100",
+		Example: "  soba serve --data ./data\n  soba serve --database postgres://soba@127.0.0.1/soba --sources ./sources",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o, err := a.options(clock)
 			if err != nil {
+				return err
+			}
+			if err := a.connect(&o); err != nil {
 				return err
 			}
 			ctx, stop := untilStopped(cmd.Context())
@@ -93,8 +119,8 @@ beyond loopback only with TLS or behind a proxy, and with a token existing.`,
 		},
 	}
 	runFlags(c, &clock)
-	settings.AddFlag(c.Flags(), "gannet-url")
-	settings.AddFlag(c.Flags(), "gannet-key")
+	settings.AddFlag(c.Flags(), "sources")
+	settings.AddFlag(c.Flags(), "secrets")
 	return c
 }
 
@@ -128,9 +154,9 @@ func (a *app) demoCommand() *cobra.Command {
 	var seed uint64
 	var listings int
 	c := &cobra.Command{
-		Use: "demo", Short: "Run everything with a made-up market: database, vendor and service", Args: cobra.NoArgs,
-		Long: `Runs the service together with a private database and a stand-in vendor that
-reports on a made-up market. It makes three watchlists, refreshes them, prints
+		Use: "demo", Short: "Run everything with a made-up market: database, vendors and service", Args: cobra.NoArgs,
+		Long: `Runs the service together with a private database and stand-in vendors that
+report on a made-up market. It makes three watchlists, refreshes them, prints
 'ready' with its address and stays until Ctrl-C, which stops all it started.
 A second start finds its data again.`,
 		Example: "  soba demo\n  soba demo --data /tmp/demo --listen 127.0.0.1:0 --clock 2026-03-06T16:20:00Z",
@@ -144,13 +170,19 @@ A second start finds its data again.`,
 			}
 			ctx, stop := untilStopped(cmd.Context())
 			defer stop()
-			vendor, err := service.StartStandIn(o.Exchanges, "127.0.0.1:0", seed, listings, 0, o.Now)
+			vendors, err := service.StartStandIns(o.Exchanges, "127.0.0.1:0", seed, listings, 0, o.Now)
 			if err != nil {
 				return err
 			}
-			defer vendor.Stop() //nolint:errcheck // it ends with the process
-			o.GannetURL, o.GannetKey = vendor.Address, standin.GannetKey
-			fmt.Fprintf(a.out, "data folder %s\nstand-in vendor %s\n", o.Data, vendor.Address)
+			defer vendors.Stop() //nolint:errcheck // they end with the process
+			if o.Sources, err = service.ShippedSources("gannet", "whimbrel", "dunlin"); err != nil {
+				return err
+			}
+			o.Secrets = vendors.Secrets
+			fmt.Fprintf(a.out, "data folder %s\n", o.Data)
+			for _, d := range o.Sources {
+				fmt.Fprintf(a.out, "stand-in %-10s %s\n", d.Name, vendors.Addresses[d.Name])
+			}
 			return a.run(ctx, o, func(s *service.Service) error { return s.Seed(ctx, a.out, o.Now) })
 		},
 	}
@@ -161,13 +193,19 @@ A second start finds its data again.`,
 }
 
 func (a *app) standinCommand() *cobra.Command {
+	var fault standin.Fault
+	var unlimited bool
 	var clock, listen string
 	var seed uint64
 	var listings int
 	var latency time.Duration
 	c := &cobra.Command{
-		Use: "standin", Short: "Run the stand-in vendor alone", Args: cobra.NoArgs,
-		Example: "  soba standin --listen 127.0.0.1:9100 --latency 300ms",
+		Use: "standin", Short: "Run the stand-in vendors alone", Args: cobra.NoArgs,
+		Long: `Runs the vendors of the made-up market: gannet on the address given, whimbrel
+and dunlin one and three ports after it, where their shipped descriptions expect
+them. Faults are ordered at /admin/faults of each; the exact numbers behind a
+listing are at /admin/truth.`,
+		Example: "  soba standin --listen 127.0.0.1:9100 --latency 300ms\n  soba standin --fault 500 --fault-probability 0.1",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			now, err := clockFrom(clock)
 			if err != nil {
@@ -178,19 +216,34 @@ func (a *app) standinCommand() *cobra.Command {
 				return err
 			}
 			if host, _, err := net.SplitHostPort(listen); err != nil || host != "localhost" && !net.ParseIP(host).IsLoopback() {
-				return usageError{fmt.Errorf("the stand-in listens on loopback only, not on %q", listen)}
+				return usageError{fmt.Errorf("the stand-ins listen on loopback only, not on %q", listen)}
 			}
 			ctx, stop := untilStopped(cmd.Context())
 			defer stop()
-			vendor, err := service.StartStandIn(exchanges, listen, seed, listings, latency, now)
+			vendors, err := service.StartStandIns(exchanges, listen, seed, listings, latency, now)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "ready %s (key %s)\n", vendor.Address, standin.GannetKey)
+			for _, v := range vendors.Vendors {
+				if unlimited {
+					v.Unlimited()
+				}
+				if fault.Kind != "" {
+					if err := v.Order(fault); err != nil {
+						return errors.Join(usageError{err}, vendors.Stop())
+					}
+				}
+				fmt.Fprintf(a.out, "stand-in %-10s %s\n", v.Name, vendors.Addresses[v.Name])
+			}
+			fmt.Fprintf(a.out, "ready %s (keys: gannet %s, whimbrel %s)\n", vendors.Addresses["gannet"], standin.GannetKey, standin.WhimbrelKey)
 			<-ctx.Done()
-			return vendor.Stop()
+			return vendors.Stop()
 		},
 	}
+	c.Flags().BoolVar(&unlimited, "unlimited", false, "lift the vendors' limits on rate, concurrency and units")
+	c.Flags().StringVar(&fault.Kind, "fault", "", "make this go wrong from the start, as 500 or truncated")
+	c.Flags().Float64Var(&fault.Probability, "fault-probability", 0, "of striking a request; always when left out")
+	c.Flags().IntVar(&fault.Count, "fault-count", 0, "how many times it strikes; for ever when left out")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:9100", "address on loopback; port 0 picks a free one")
 	c.Flags().StringVar(&clock, "clock", "", "start the clock at an instant; it runs on from there")
 	c.Flags().Uint64Var(&seed, "seed", 1, "of the made-up market")
@@ -271,7 +324,7 @@ func (a *app) checkSources(ctx context.Context, check func(string, string, error
 	all, err := get[wire.Sources](ctx, a.client, "/api/v1/sources", url.Values{})
 	if err != nil || len(all.Sources) == 0 {
 		if err == nil {
-			err = errors.New("none is connected: set gannet-url and gannet-key")
+			err = errors.New("none is connected: put descriptions into a folder and start the service with --sources")
 		}
 		check("sources", "", err)
 		return
@@ -280,11 +333,11 @@ func (a *app) checkSources(ctx context.Context, check func(string, string, error
 		var bad error
 		switch {
 		case !s.HasKey:
-			bad = fmt.Errorf("has no key: set %s-key", s.Name)
+			bad = fmt.Errorf("has no key: set %s", s.KeySetting)
 		case s.Fault != "":
 			bad = fmt.Errorf("%s (last success %s)", s.Fault, stamp(s.LastSuccess))
 		}
-		check("source "+s.Name, fmt.Sprintf("%d of %d units left today, %.0f ms", s.Left, s.UnitsPerDay, s.LatencyMs), bad)
+		check("source "+s.Name, fmt.Sprintf("%s, %.0f ms", allowance(&s), s.LatencyMs), bad)
 	}
 }
 

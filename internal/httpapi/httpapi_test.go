@@ -61,12 +61,19 @@ func start(t *testing.T, change ...func(*service.Options)) *server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	vendor, err := service.StartStandIn(exchanges, "127.0.0.1:0", 1, 60, 0, c.now)
+	vendors, err := service.StartStandIns(exchanges, "127.0.0.1:0", 1, 60, 0, c.now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { vendor.Stop() })
-	o := service.Options{Database: clustertest.Database(t), GannetURL: vendor.Address, GannetKey: standin.GannetKey, Exchanges: exchanges, Now: c.now}
+	t.Cleanup(func() { vendors.Stop() })
+	o := service.Options{Database: clustertest.Database(t), Secrets: vendors.Secrets, Exchanges: exchanges, Now: c.now}
+	for _, v := range vendors.Vendors {
+		v.Unlimited() // what is tested here is not the pace
+	}
+	if o.Sources, err = service.ShippedSources("gannet"); err != nil {
+		t.Fatal(err)
+	}
+	o.Sources[0].Limits.PerSecond = 1000
 	o.HTTP.Listen = "127.0.0.1:0"
 	for _, f := range change {
 		f(&o)
@@ -83,7 +90,7 @@ func start(t *testing.T, change ...func(*service.Options)) *server {
 	if err := s.Seed(t.Context(), io.Discard, c.now); err != nil {
 		t.Fatal(err)
 	}
-	return &server{t, s.Address, vendor.Address, c, s}
+	return &server{t, s.Address, vendors.Addresses["gannet"], c, s}
 }
 
 type reply struct {
@@ -411,8 +418,8 @@ func (s *server) stream(path, last, until string) []event {
 func TestEventsAndReadingOn(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	r := s.refresh(`{"force":true}`)
-	if r.State != "done" || r.Answered != 3 || r.Units != 80 {
+	r := s.refresh(`{"force":true,"only":["quotes","bars","profiles"]}`)
+	if r.State != "done" || r.Answered != 3 || r.Units != 78 { // two pairs and an index have no profile
 		t.Errorf("got %+v", r)
 	}
 	path := fmt.Sprintf("/api/v1/refreshes/%d/events", r.ID)
@@ -428,7 +435,7 @@ func TestEventsAndReadingOn(t *testing.T) {
 func TestADryRunAgreesWithTheRequestLog(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	r := s.send("POST", "/api/v1/watchlists/everything/refreshes", `{"dry_run":true,"force":true}`)
+	r := s.send("POST", "/api/v1/watchlists/everything/refreshes", `{"dry_run":true,"force":true,"only":["quotes","bars","profiles"]}`)
 	var dry wire.Refresh
 	if err := json.Unmarshal(r.text, &dry); err != nil || r.StatusCode != 200 || dry.Dry == nil {
 		t.Fatalf("%s %s", r.Status, r.text)
@@ -437,7 +444,7 @@ func TestADryRunAgreesWithTheRequestLog(t *testing.T) {
 	if done.Answered != 0 || done.Skipped != 20 {
 		t.Errorf("nothing was due: %+v", done)
 	}
-	if len(dry.Dry.Requests) != 3 || dry.Dry.Units["gannet"] != 240 || dry.Dry.Left["gannet"] <= 0 {
+	if len(dry.Dry.Requests) != 3 || dry.Dry.Units["gannet"] != 60+120+53 || dry.Dry.Left["gannet"] <= 0 {
 		t.Errorf("60 names by 3 datasets: %+v", dry.Dry)
 	}
 }

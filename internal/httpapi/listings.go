@@ -10,7 +10,6 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
-	"soba.invalid/soba/internal/refresh"
 	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/internal/wire"
 )
@@ -84,17 +83,20 @@ func (s *Server) addListings() {
 				}
 				from = p.Date(s.Book.Exchange(l).Today(s.Now()))
 			}
-			records, err := s.Book.Records(ctx, []store.Row{{ListingID: l.ID}})
+			records, err := s.Book.Records(ctx, []store.Row{{ListingID: l.ID}}, max(from, 1))
 			if err != nil {
 				return nil, asProblem(err, "")
 			}
 			out := wire.Bars{Symbol: l.Symbol.String(), Currency: l.Currency, Bars: []wire.Bar{}}
-			if len(records) == 1 && records[0].Bars != nil {
-				b := records[0].Bars.After(from - 1)
+			if len(records) != 1 {
+				return answer(out), nil
+			}
+			if g, _ := records[0].Pick(catalogue.Bars, s.Now(), s.Limits); g != nil {
+				b := g.Bars.After(from - 1)
 				for i, day := range b.Day {
 					out.Bars = append(out.Bars, wire.Bar{Day: day.String(), Open: b.Open[i], High: b.High[i], Low: b.Low[i], Close: b.Close[i], Volume: b.Volume[i]})
 				}
-				out.Source = records[0].Feeds[1].Observation.Source
+				out.Source = g.Source
 			}
 			return answer(out), nil
 		})
@@ -109,18 +111,6 @@ func (s *Server) addListings() {
 			}
 			for _, v := range catalogue.Views {
 				out.Views = append(out.Views, wire.View(v))
-			}
-			return answer(out), nil
-		})
-	huma.Register(s.api, operation(http.MethodGet, "/api/v1/sources", "list-sources", "The sources and how they have been doing", "sources"),
-		func(ctx context.Context, _ *struct{}) (*body[wire.Sources], error) {
-			states, err := s.Engine.Sources(ctx)
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			out := wire.Sources{Sources: []wire.Source{}}
-			for _, state := range states {
-				out.Sources = append(out.Sources, sourceState(state))
 			}
 			return answer(out), nil
 		})
@@ -157,18 +147,6 @@ func field(f *catalogue.Field) wire.Field {
 	}
 	for _, k := range f.NotFor {
 		out.NotFor = append(out.NotFor, string(k))
-	}
-	return out
-}
-
-func sourceState(state refresh.SourceState) wire.Source {
-	out := wire.Source{
-		Name: state.Name, Title: state.Title, Licence: state.Licence, Address: state.Address, DelayMin: state.Delay.Minutes(), HasKey: state.HasKey,
-		UnitsPerDay: state.UnitsPerDay, Spent: state.SpentToday, Left: max(0, state.UnitsPerDay-state.SpentToday), Requests: state.SourceHealth.Requests,
-		LastSuccess: state.LastSuccess, LastFault: state.LastFault, Fault: state.Fault, Broken: state.Broken, LatencyMs: state.MedianMs,
-	}
-	for _, o := range state.Offers {
-		out.Datasets = append(out.Datasets, string(o.Dataset))
 	}
 	return out
 }

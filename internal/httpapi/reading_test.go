@@ -10,10 +10,7 @@ import (
 	"testing"
 
 	"soba.invalid/soba/internal/service"
-	"soba.invalid/soba/internal/source"
-	"soba.invalid/soba/internal/standin"
 	"soba.invalid/soba/internal/wire"
-	"soba.invalid/soba/sources"
 )
 
 func as[T any](t *testing.T, r *reply) (v T) {
@@ -149,11 +146,6 @@ func TestTwoInstancesOnOneDatabase(t *testing.T) {
 	t.Parallel()
 	var options service.Options
 	first := start(t, func(o *service.Options) { options = *o })
-	exchanges, err := source.ReadExchanges(sources.Exchanges)
-	if err != nil {
-		t.Fatal(err)
-	}
-	options.Exchanges, options.GannetKey = exchanges, standin.GannetKey
 	other, err := service.Start(t.Context(), options)
 	if err != nil {
 		t.Fatal(err)
@@ -186,7 +178,7 @@ func TestTwoInstancesOnOneDatabase(t *testing.T) {
 	log := as[wire.Requests](t, first.get("/api/v1/requests?limit=200"))
 	quotes := 0
 	for _, q := range log.Requests {
-		if q.Dataset == "quotes" && q.Fault == "" {
+		if q.Call == "quotes" && q.Fault == "" {
 			quotes++
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"reflect"
 	"slices"
 	"strconv"
@@ -18,6 +19,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/internal/wire"
@@ -49,12 +51,13 @@ func (s *Server) addRefreshes() {
 		if err != nil {
 			return nil, err
 		}
-		datasets, err := chosen(in.Body.Only)
+		asked, err := s.asked(&in.Body)
 		if err != nil {
 			return nil, err
 		}
+		asked.Watchlist = &list.ID
 		if in.Body.DryRun {
-			p, err := s.Engine.Preview(ctx, list.Rows, datasets, in.Body.Force)
+			p, err := s.Engine.Preview(ctx, list.Rows, asked)
 			if err != nil {
 				return nil, asProblem(err, "")
 			}
@@ -64,11 +67,16 @@ func (s *Server) addRefreshes() {
 			}
 			w := planned(p)
 			for _, state := range states {
-				w.Left[state.Name] = max(0, state.UnitsPerDay-state.SpentToday)
+				if state.Limits.UnitsPerDay > 0 {
+					w.Left[state.Name] = state.Left
+				}
 			}
-			return &askOutput{Status: http.StatusOK, Body: wire.Refresh{Watchlist: list.Name, Datasets: names(datasets), State: "queued", Asked: s.Now().UTC(), Planned: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), Dry: &w}}, nil
+			return &askOutput{Status: http.StatusOK, Body: wire.Refresh{
+				Watchlist: list.Name, Datasets: names(asked.Datasets), State: "queued", Asked: s.Now().UTC(), Cause: asked.Cause,
+				Planned: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), Dry: &w,
+			}}, nil
 		}
-		r, err := s.Engine.Ask(ctx, &list.ID, datasets, in.Body.Force)
+		r, err := s.Engine.Ask(ctx, asked)
 		if err != nil {
 			return nil, asProblem(err, "")
 		}
@@ -144,20 +152,50 @@ func (s *Server) addRefreshes() {
 	})
 }
 
+// asked reads what a refresh is to bring.
+func (s *Server) asked(in *wire.RefreshAsk) (store.Asked, error) {
+	a := store.Asked{Force: in.Force, Cause: store.ByHand}
+	var err error
+	if a.Datasets, err = chosen(in.Only); err != nil {
+		return a, err
+	}
+	if len(in.Columns) > 0 {
+		refs, err := catalogue.ParseColumns(in.Columns)
+		if err != nil {
+			return a, badRequest(err, "columns")
+		}
+		a.Visible = catalogue.Inputs(refs)
+		if in.ForColumns && len(in.Only) == 0 {
+			a.Datasets, a.Cause = a.Visible, store.ByTable
+		}
+	}
+	if in.From != "" {
+		p, err := period.Parse(in.From)
+		today := period.DateOf(s.Now().UTC())
+		if err != nil || !p.IsDate() || p.Date(today) >= today {
+			return a, problem(http.StatusUnprocessableEntity, problemBadRequest, "from", "%q is not a day in the past: write it as 2006-01-02 or -20y", in.From)
+		}
+		a.From = p.Date(today)
+	}
+	return a, nil
+}
+
 func chosen(only []string) ([]catalogue.Dataset, error) {
 	if len(only) == 0 {
 		return catalogue.Datasets, nil
 	}
-	var out []catalogue.Dataset
-	for _, d := range catalogue.Datasets {
-		for _, name := range only {
-			if string(d) == name {
-				out = append(out, d)
-			}
+	var all, out []catalogue.Dataset
+	for _, info := range catalogue.Infos {
+		if info.Shape == catalogue.Directory {
+			continue
+		}
+		all = append(all, info.Name)
+		if slices.Contains(only, string(info.Name)) {
+			out = append(out, info.Name)
 		}
 	}
 	if len(out) < len(only) {
-		return nil, hinted(problem(http.StatusUnprocessableEntity, problemBadRequest, "only", "%q names a dataset that is not refreshed", strings.Join(only, ",")), "There are: "+strings.Join(names(catalogue.Datasets), ", ")+".")
+		return nil, hinted(problem(http.StatusUnprocessableEntity, problemBadRequest, "only", "%q names a dataset that is not refreshed", strings.Join(only, ",")), "There are: "+strings.Join(names(all), ", ")+".")
 	}
 	return out, nil
 }
@@ -189,7 +227,7 @@ func (s *Server) findRefresh(ctx context.Context, id int64) (*body[wire.Refresh]
 func refreshed(r *store.Refresh) wire.Refresh {
 	out := wire.Refresh{
 		ID: r.ID, Watchlist: r.Watchlist, Datasets: r.Datasets, State: r.State, Asked: r.AskedAt.UTC(), Planned: r.Planned, Answered: r.Answered, Failed: r.Failed,
-		Units: r.Units, Skipped: r.Skipped, Refused: r.Refused, Fault: r.Fault,
+		Units: r.Units, Skipped: r.Skipped, Refused: r.Refused, Shared: r.Shared, Cause: r.Cause, Fault: r.Fault,
 	}
 	if r.StartedAt != nil {
 		out.Started = moment(*r.StartedAt)
@@ -202,8 +240,8 @@ func refreshed(r *store.Refresh) wire.Refresh {
 
 func request(r store.Request) wire.Request {
 	out := wire.Request{
-		ID: r.ID, Source: r.Source, Dataset: r.Dataset, Address: r.Address, Symbols: r.Symbols, Started: r.StartedAt.UTC(), TookMs: r.TookMs,
-		Status: r.Status, Bytes: r.Bytes, Units: r.Units, UnitsLeft: r.UnitsLeft, Fault: r.Fault, Response: hex.EncodeToString(r.ResponseHash),
+		ID: r.ID, Source: r.Source, Call: r.Call, Datasets: r.Datasets, Address: r.Address, Symbols: r.Symbols, Started: r.StartedAt.UTC(), TookMs: r.TookMs,
+		Status: r.Status, Bytes: r.Bytes, Units: r.Units, UnitsLeft: r.UnitsLeft, Fault: r.Fault, Remarks: r.Remarks, Response: hex.EncodeToString(r.ResponseHash),
 	}
 	if r.RefreshID != nil {
 		out.Refresh = *r.RefreshID
@@ -217,7 +255,7 @@ const fewSymbols = 5
 func planned(p *plan.Plan) wire.Plan {
 	out := wire.Plan{Requests: []wire.PlannedRequest{}, Units: p.Units, Left: map[string]int{}, Seconds: p.Duration().Seconds()}
 	for _, q := range p.Requests {
-		out.Requests = append(out.Requests, wire.PlannedRequest{Source: q.Source, Dataset: string(q.Dataset), Symbols: len(q.Needs), From: q.From.String(), To: q.To.String(), Units: q.Units})
+		out.Requests = append(out.Requests, wire.PlannedRequest{Source: q.Source, Call: q.Call, Datasets: names(q.Datasets()), Symbols: len(q.Symbols()), Exchange: q.Exchange, From: q.From.String(), To: q.To.String(), Units: q.Units})
 	}
 	skipped := gaps{list: []wire.PlannedGap{}}
 	for _, n := range p.Skipped {
@@ -264,6 +302,8 @@ func (s *Server) addEvents() {
 		s.api.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: path, OperationID: id, Summary: summary, Tags: []string{"refreshes"}, Parameters: parameters, Responses: map[string]*huma.Response{"200": stream}})
 	}
 	describe("/api/v1/events", "follow", "Tells when data, a watchlist or a refresh changed")
+	describe("/api/v1/watchlists/{name}/stream", "stream", "Streams the quotes of a list as long as it is listened to, and tells whether it does",
+		&huma.Param{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}})
 	describe("/api/v1/refreshes/{id}/events", "follow-refresh", "What happens in a refresh; Last-Event-ID reads on from where a listener stopped",
 		&huma.Param{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}},
 		&huma.Param{Name: "Last-Event-ID", In: "header", Schema: &huma.Schema{Type: "integer"}})
@@ -277,6 +317,36 @@ func (s *Server) addEvents() {
 			for {
 				fmt.Fprintf(w, "event: changed\ndata: {\"version\":%d}\n\n", s.Book.Version())
 				if w.Flush() != nil || !s.pause(w, happened) {
+					return
+				}
+			}
+		})
+	})
+	s.app.Get("/api/v1/watchlists/:name/stream", func(c fiber.Ctx) error {
+		// Streaming spends allowance, as asking for a refresh does.
+		if p := s.permitted(c.Context(), c.Get("Authorization"), "write"); p != nil {
+			return p
+		}
+		name, err := url.PathUnescape(c.Params("name"))
+		if err != nil {
+			return problem(http.StatusNotFound, problemNotFound, "name", "there is no watchlist %q", c.Params("name"))
+		}
+		list, err := s.list(c.Context(), name)
+		if err != nil {
+			return err
+		}
+		stop := s.Engine.Watch(list.ID)
+		return s.stream(c, func(w *bufio.Writer) {
+			defer stop()
+			for {
+				state, changed := s.Engine.Streaming(list.ID)
+				told := wire.Stream{Live: state.Live, EverySeconds: int(state.Every.Seconds()), Why: state.Why}
+				if !state.Next.IsZero() {
+					told.Next = moment(state.Next)
+				}
+				data, _ := json.Marshal(told) // plain values always marshal
+				fmt.Fprintf(w, "event: stream\ndata: %s\n\n", data)
+				if w.Flush() != nil || !s.pause(w, changed) {
 					return
 				}
 			}

@@ -186,10 +186,10 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 	}
 	var records []*table.Record
 	if at.IsZero() {
-		records, err = s.Book.Records(ctx, list.Rows)
+		records, err = s.Book.Records(ctx, list.Rows, p.Since(now))
 	} else {
 		now = at
-		records, err = s.Book.RecordsAt(ctx, list.Rows, at)
+		records, err = s.Book.RecordsAt(ctx, list.Rows, at, p.Since(now))
 	}
 	if err != nil {
 		return nil, asProblem(err, "")
@@ -498,14 +498,28 @@ func (s *Server) explanation(ctx context.Context, l *market.Listing, e table.Exp
 		out.Meaning, out.Advice = c.Reason.Meaning(), c.Reason.Advice()
 	}
 	response := int64(0)
-	if e.Observation != nil {
-		response, out.Place = e.Observation.Response, e.Observation.Place
-	}
-	if a := e.Attempt; a != nil {
-		at := a.At.UTC()
-		out.Checked = &at
-		if e.Observation == nil {
-			response = a.Response
+	for i := range e.Given {
+		g := &e.Given[i]
+		if i > 0 {
+			out.Others = append(out.Others, otherSource(&e, g))
+			continue
+		}
+		if o := g.Observation; o != nil {
+			response, out.Place = o.Response, o.Place
+			if e.Field.Observed && e.Field.Dataset != catalogue.Holdings {
+				raw, err := s.Store.Raw(ctx, l.ID, e.Field.Dataset, g.Source, o.Fetched)
+				if err != nil && !errors.Is(err, store.ErrNotFound) {
+					return out, asProblem(err, "")
+				}
+				out.RawName, out.RawText = raw[e.Field.ID].Name, raw[e.Field.ID].Text
+			}
+		}
+		if a := g.Attempt; a != nil {
+			at := a.At.UTC()
+			out.Checked = &at
+			if g.Observation == nil {
+				response = a.Response
+			}
 		}
 	}
 	if response != 0 {
@@ -526,6 +540,20 @@ func (s *Server) explanation(ctx context.Context, l *market.Listing, e table.Exp
 		out.Inputs = append(out.Inputs, w)
 	}
 	return out, nil
+}
+
+// otherSource is what a source that is not shown has given for the field.
+func otherSource(e *table.Explanation, g *table.Given) wire.OtherSource {
+	out := wire.OtherSource{Source: g.Source}
+	if a := g.Attempt; a != nil {
+		at := a.At.UTC()
+		out.Checked, out.Outcome, out.Detail = &at, a.Outcome.String(), a.Detail
+	}
+	if o := g.Observation; o != nil && e.Field.Observed && e.Field.Slot() < len(o.Values) {
+		c := cell.Cell{Value: o.Values[e.Field.Slot()]}
+		out.V = account(&c).V
+	}
+	return out
 }
 
 func account(c *cell.Cell) wire.Cell {

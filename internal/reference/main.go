@@ -3,30 +3,70 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"log"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing/fstest"
+	"time"
 
+	"github.com/invopop/jsonschema"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"soba.invalid/soba/internal/cli"
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/source"
 )
 
 func main() {
-	if len(os.Args) != 2 {
-		log.Fatal("usage: reference FOLDER")
+	if len(os.Args) != 3 {
+		log.Fatal("usage: reference FOLDER SCHEMA")
 	}
-	for name, page := range map[string]string{"fields.md": fields(), "commands.md": commands()} {
-		if err := os.WriteFile(filepath.Join(os.Args[1], name), []byte(page), 0o644); err != nil {
+	schema, err := schema()
+	if err != nil {
+		log.Fatal(err)
+	}
+	for name, page := range map[string]string{
+		filepath.Join(os.Args[1], "fields.md"): fields(), filepath.Join(os.Args[1], "commands.md"): commands(), os.Args[2]: schema,
+	} {
+		if err := os.WriteFile(name, []byte(page), 0o644); err != nil {
 			log.Fatal(err)
 		}
 	}
+}
+
+// schema is the JSON Schema of source descriptions, from the types and their comments.
+func schema() (string, error) {
+	r := &jsonschema.Reflector{FieldNameTag: "yaml", RequiredFromJSONSchemaTags: false, DoNotReference: false, Mapper: func(t reflect.Type) *jsonschema.Schema {
+		if t == reflect.TypeFor[time.Duration]() {
+			return &jsonschema.Schema{Type: "string", Pattern: "^([0-9.]+(ms|s|m|h))+$"}
+		}
+		if t == reflect.TypeFor[catalogue.Dataset]() {
+			s := &jsonschema.Schema{Type: "string"}
+			for _, info := range catalogue.Infos {
+				s.Enum = append(s.Enum, string(info.Name))
+			}
+			return s
+		}
+		return nil
+	}}
+	for _, folder := range []string{"./internal/source", "./internal/source/clean", "./internal/source/format"} {
+		if err := r.AddGoComments("soba.invalid/soba", folder); err != nil {
+			return "", err
+		}
+	}
+	s := r.Reflect(&source.Description{})
+	s.ID, s.Title = "https://soba.invalid/schema/source.json", "Description of a source"
+	if pick := s.Definitions["Pick"]; pick != nil {
+		s.Definitions["Pick"] = &jsonschema.Schema{Description: pick.Description, OneOf: []*jsonschema.Schema{{Type: "string", Description: "Short for one with only at."}, pick}}
+	}
+	text, err := json.MarshalIndent(s, "", "  ")
+	return string(text) + "\n", err
 }
 
 func fields() string {

@@ -20,6 +20,7 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/source"
@@ -28,14 +29,16 @@ import (
 
 // Engine runs refreshes.
 type Engine struct {
-	store  *store.Store
-	book   *store.Book
-	lanes  []*lane // one for each source, in order of preference
-	now    func() time.Time
-	limits freshness.Limits
-	jobs   *river.Client[pgx.Tx]
-	stop   context.CancelFunc
-	ended  sync.WaitGroup
+	store     *store.Store
+	book      *store.Book
+	lanes     []*lane // one for each source, in order of preference
+	now       func() time.Time
+	limits    freshness.Limits
+	exchanges market.Exchanges
+	streams   streams
+	jobs      *river.Client[pgx.Tx]
+	stop      context.CancelFunc
+	ended     sync.WaitGroup
 }
 
 // job is the durable form of a refresh.
@@ -62,10 +65,10 @@ func (w *worker) Timeout(*river.Job[job]) time.Duration { return -1 }
 const atOnce = 4
 
 // New makes an engine over sources in order of preference. It does not run yet.
-func New(s *store.Store, book *store.Book, sources []source.Source, now func() time.Time, limits freshness.Limits) (*Engine, error) {
-	e := &Engine{store: s, book: book, now: now, limits: limits}
+func New(s *store.Store, book *store.Book, sources []*source.Source, now func() time.Time, limits freshness.Limits) (*Engine, error) {
+	e := &Engine{store: s, book: book, now: now, limits: limits, exchanges: book.Exchanges()}
 	for _, src := range sources {
-		e.lanes = append(e.lanes, newLane(src))
+		e.lanes = append(e.lanes, newLane(src, s))
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{engine: e})
@@ -93,6 +96,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	e.ended.Go(func() { e.watch(ctx) })
+	e.ended.Go(func() { e.keepTime(ctx) })
 	return nil
 }
 
@@ -121,14 +125,17 @@ func (e *Engine) watch(ctx context.Context) {
 	}
 }
 
-// adopt gives a new job to each refresh that was running and that no instance holds.
+// adopt gives a new job to each refresh that was running and that no instance
+// holds, and to each that has been waiting for so long that the instance which
+// took its job must have died before it began. A job too many finds the refresh
+// leased or over, and ends.
 func (e *Engine) adopt(ctx context.Context) error {
 	unfinished, err := e.store.Unfinished(ctx)
 	if err != nil {
 		return err
 	}
 	for _, r := range unfinished {
-		if r.State != store.Running {
+		if r.State != store.Running && e.now().Sub(r.AskedAt) < adoption {
 			continue // its job is waiting
 		}
 		lease, err := e.store.TryLease(ctx, leaseName(r.ID))
@@ -149,88 +156,146 @@ func (e *Engine) adopt(ctx context.Context) error {
 
 func leaseName(refresh int64) string { return fmt.Sprintf("refresh %d", refresh) }
 
-// Ask queues a refresh of a watchlist, or with nil of the directory of listings.
-func (e *Engine) Ask(ctx context.Context, watchlist *int64, datasets []catalogue.Dataset, force bool) (store.Refresh, error) {
-	return e.store.QueueRefresh(ctx, watchlist, datasets, force, e.now(), func(tx pgx.Tx, id int64) error {
-		_, err := e.jobs.InsertTx(ctx, tx, job{id}, nil)
+// priorities of jobs by why they were asked for: a person who waits comes first.
+var priorities = map[string]int{store.ByHand: 1, store.ByTable: 1, store.ForListing: 1, store.BySchedule: 2, store.ByStream: 3}
+
+// Ask queues a refresh of a watchlist, or of the directory of listings.
+func (e *Engine) Ask(ctx context.Context, a store.Asked) (store.Refresh, error) {
+	return e.store.QueueRefresh(ctx, a, e.now(), func(tx pgx.Tx, id int64) error {
+		_, err := e.jobs.InsertTx(ctx, tx, job{id}, &river.InsertOpts{Priority: priorities[a.Cause]})
 		return err
 	})
 }
 
-// AskForDirectory queues a refresh of the directory of listings if it is due;
-// nil where it is not.
+// AskForDirectory queues a refresh of the directory of listings if it is due
+// from any source; nil where it is not.
 func (e *Engine) AskForDirectory(ctx context.Context) (*store.Refresh, error) {
+	due, err := e.directoryNeeds(ctx, false)
+	if err != nil || len(due) == 0 {
+		return nil, err
+	}
+	r, err := e.Ask(ctx, store.Asked{Datasets: []catalogue.Dataset{catalogue.Listings}, Cause: store.ForListing})
+	return &r, err
+}
+
+// directoryNeeds are the exchanges whose listings are due, from each source.
+func (e *Engine) directoryNeeds(ctx context.Context, force bool) ([]plan.Need, error) {
+	var needs []plan.Need
+	disabled := e.book.Preferences()
 	for _, l := range e.lanes {
-		last, err := e.store.LastDirectory(ctx, l.about.Name)
+		if !l.source.Serves(catalogue.Listings) || disabled.IsDisabled(l.source.Name) {
+			continue
+		}
+		last, err := e.store.LastDirectory(ctx, l.source.Name)
 		if err != nil {
 			return nil, err
 		}
-		if last == nil || freshness.Checked(*last, e.now(), e.limits.Listing).Stale {
-			r, err := e.Ask(ctx, nil, []catalogue.Dataset{catalogue.Listings}, false)
-			return &r, err
+		if !force && last != nil && !freshness.StillHolds(*last, e.now(), e.limits.Holds(catalogue.Listings)).Stale {
+			continue
+		}
+		codes := []string{""}
+		if l.source.ListsByExchange() {
+			codes = append(e.exchanges.Codes(), "")
+		}
+		for _, code := range codes {
+			if l.source.ListsByExchange() && l.source.Symbols.Exchange(code) == "" {
+				continue
+			}
+			needs = append(needs, plan.Need{Dataset: catalogue.Listings, Symbol: market.Symbol{Exchange: code}, Only: l.source.Name})
 		}
 	}
-	return nil, nil
+	return needs, nil
 }
 
 // Preview plans a refresh without carrying it out.
-func (e *Engine) Preview(ctx context.Context, rows []store.Row, datasets []catalogue.Dataset, force bool) (*plan.Plan, error) {
+func (e *Engine) Preview(ctx context.Context, rows []store.Row, a store.Asked) (*plan.Plan, error) {
+	needs, err := e.assess(ctx, rows, e.ask(a.Datasets, a.Visible, a.Force, a.From))
+	if err != nil {
+		return nil, err
+	}
+	w, err := e.world(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Make(needs, w), nil
+}
+
+func (e *Engine) ask(datasets, visible []catalogue.Dataset, force bool, from period.Date) plan.Ask {
+	return plan.Ask{Datasets: datasets, Visible: visible, Force: force, From: from, Compare: e.book.Preferences().Compare}
+}
+
+func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]plan.Need, error) {
 	if err := e.book.CatchUp(ctx); err != nil {
 		return nil, err
 	}
-	records, err := e.book.Records(ctx, rows)
+	records, err := e.book.Records(ctx, rows, 0)
 	if err != nil {
 		return nil, err
 	}
-	sources, err := e.planned(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return plan.Make(plan.Assess(records, plan.Ask{Datasets: datasets, Force: force}, e.now(), e.limits), sources), nil
+	return plan.Assess(records, ask, e.now(), e.limits), nil
 }
 
 // SourceState is a source with how it has been doing.
 type SourceState struct {
-	source.Description
+	*source.Source
 	store.SourceHealth
-	Broken bool // its circuit is open: it failed too often and is left alone for a while
+	Left     int       // of the day's allowance
+	Resets   time.Time // when that starts anew
+	Broken   bool      // its circuit is open: it failed too often and is left alone for a while
+	Disabled bool      // by the user
 }
 
 // Sources tells the state of every source.
 func (e *Engine) Sources(ctx context.Context) ([]SourceState, error) {
 	var out []SourceState
+	preferences := e.book.Preferences()
 	for _, l := range e.lanes {
-		h, err := e.store.SourceHealth(ctx, l.about.Name, e.now())
+		starts, ends := l.source.Limits.DayOf(e.now())
+		h, err := e.store.SourceHealth(ctx, l.source.Name, starts)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, SourceState{l.about, h, l.breaker.IsOpen()})
+		out = append(out, SourceState{
+			Source: l.source, SourceHealth: h, Left: max(0, l.source.Limits.UnitsPerDay-h.SpentToday), Resets: ends,
+			Broken: l.breaker.IsOpen(), Disabled: preferences.IsDisabled(l.source.Name),
+		})
 	}
 	return out, nil
+}
+
+// Source finds a connected source by name, or nil.
+func (e *Engine) Source(name string) *source.Source {
+	if l := e.lane(name); l != nil {
+		return l.source
+	}
+	return nil
 }
 
 // guessedLatency stands in until a source has answered.
 const guessedLatency = 300 * time.Millisecond
 
-// planned is what the planner needs to know of the sources.
-func (e *Engine) planned(ctx context.Context) ([]plan.Source, error) {
+// world is what the planner needs to know of the sources.
+func (e *Engine) world(ctx context.Context) (*plan.World, error) {
 	states, err := e.Sources(ctx)
 	if err != nil {
 		return nil, err
 	}
-	day := 24 * time.Hour
-	sources := make([]plan.Source, len(states))
+	w := &plan.World{Sources: make([]plan.Source, len(states)), Prefer: e.book.Preferences().Order, Exchanges: e.exchanges}
 	for i, s := range states {
-		latency := time.Duration(s.MedianMs * float64(time.Millisecond))
-		if latency == 0 {
-			latency = guessedLatency
+		p := s.Planned()
+		if p.Latency = time.Duration(s.MedianMs * float64(time.Millisecond)); p.Latency == 0 {
+			p.Latency = guessedLatency
 		}
-		sources[i] = plan.Source{
-			Name: s.Name, Offers: s.Offers, PerSecond: s.PerSecond, Concurrent: s.Concurrent, Latency: latency,
-			Limited: s.UnitsPerDay > 0, UnitsLeft: max(0, s.UnitsPerDay-s.SpentToday), Resets: e.now().UTC().Truncate(day).Add(day),
+		p.UnitsLeft, p.Resets = s.Left, s.Resets
+		switch {
+		case s.Disabled:
+			p.Closed = "is switched off"
+		case s.Broken && p.Closed == "":
+			p.Closed = fmt.Sprintf("failed %d times in a row and is left alone for %s", breakAfter, breakFor)
 		}
+		w.Sources[i] = p
 	}
-	return sources, nil
+	return w, nil
 }
 
 // run carries out one refresh from wherever it stands.
@@ -294,59 +359,143 @@ func (e *Engine) event(kind string, data map[string]any) store.Event {
 	return store.Event{At: e.now(), Kind: kind, Data: b}
 }
 
-// carryOut plans what is due now and sends the requests of each source side by side.
+// carryOut plans what is due and sends the requests of each source side by side.
+// Where a source could not help, the next one is asked in another round; what
+// other refreshes are bringing is waited for.
 func (e *Engine) carryOut(ctx context.Context, r *store.Refresh) error {
 	if err := e.store.ClearInFlight(ctx, r.ID); err != nil {
 		return err
 	}
-	needs, err := e.needs(ctx, r)
-	if err != nil {
-		return err
-	}
-	sources, err := e.planned(ctx)
-	if err != nil {
-		return err
-	}
-	p := plan.Make(needs, sources)
-	inFlight := map[catalogue.Dataset][]int64{}
-	for _, q := range p.Requests {
-		for _, n := range q.Needs {
-			if n.Listing != 0 {
-				inFlight[n.Dataset] = append(inFlight[n.Dataset], n.Listing)
+	happened, stop := e.book.Listen(func(what string, _ int64) bool { return what == "refresh" || what == "request" })
+	defer stop()
+	for first := true; ; first = false {
+		p, shared, err := e.plan(ctx, r)
+		if err != nil {
+			return err
+		}
+		if first || len(p.Requests) > 0 {
+			if err := e.announce(ctx, r, p, shared, first); err != nil {
+				return err
+			}
+		}
+		if err := e.refuse(ctx, p.Refused); err != nil {
+			return err
+		}
+		switch {
+		case len(p.Requests) > 0:
+			if err := e.sendAll(ctx, r.ID, p.Requests); err != nil {
+				return err
+			}
+			if r.Cause == store.ForListing {
+				return nil // exchanges have no attempts, so that they would be asked for again
+			}
+		case shared == 0:
+			return nil
+		default:
+			select {
+			case <-happened:
+			case <-time.After(sharedCheck):
+			case <-ctx.Done():
+				return ctx.Err()
 			}
 		}
 	}
+}
+
+// sharedCheck is how often a refresh looks after what others are bringing, should
+// a notification be lost.
+const sharedCheck = 2 * time.Second
+
+// plan plans what is due now, and claims it: what another refresh was faster to
+// claim is left to that one.
+func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, shared int, err error) {
+	needs, err := e.needs(ctx, r)
+	if err != nil {
+		return nil, 0, err
+	}
+	w, err := e.world(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	p = plan.Make(needs, w)
+	var wanted []store.NeedKey
+	for i := range p.Requests {
+		for j := range p.Requests[i].Needs {
+			if n := &p.Requests[i].Needs[j]; n.Listing != 0 {
+				wanted = append(wanted, store.NeedKey{Dataset: n.Dataset, Listing: n.Listing})
+			}
+		}
+	}
+	if len(wanted) > 0 {
+		claimed, err := e.store.ClaimNeeds(ctx, r.ID, wanted)
+		if err != nil {
+			return nil, 0, err
+		}
+		lost := map[store.NeedKey]bool{}
+		for _, k := range wanted {
+			lost[k] = !claimed[k]
+		}
+		again := false
+		for i := range needs {
+			if lost[store.NeedKey{Dataset: needs[i].Dataset, Listing: needs[i].Listing}] {
+				needs[i].Share()
+				again = true
+			}
+		}
+		if again {
+			p = plan.Make(needs, w)
+		}
+	}
+	for i := range p.Skipped {
+		if p.Skipped[i].Shared() {
+			shared++
+		}
+	}
+	return p, shared, nil
+}
+
+func (e *Engine) announce(ctx context.Context, r *store.Refresh, p *plan.Plan, shared int, first bool) error {
 	units := 0
 	for _, u := range p.Units {
 		units += u
 	}
-	err = e.store.PlanRefresh(ctx, r.ID, store.Planned{
-		Requests: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), InFlight: inFlight,
+	return e.store.PlanRefresh(ctx, r.ID, store.Planned{
+		Requests: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), Shared: shared,
 		Event: e.event("planned", map[string]any{
-			"requests": len(p.Requests), "skipped": len(p.Skipped), "refused": len(p.Refused), "units": units, "seconds": p.Duration().Seconds(),
+			"requests": len(p.Requests), "skipped": len(p.Skipped), "refused": len(p.Refused), "shared": shared, "units": units, "seconds": p.Duration().Seconds(),
 		}),
-	})
-	if err != nil {
-		return err
-	}
-	if err := e.refuse(ctx, p.Refused); err != nil {
-		return err
-	}
+	}, first)
+}
+
+// sendAll sends the requests of a plan, those of each source in the order of the
+// plan: what matters most comes first.
+func (e *Engine) sendAll(ctx context.Context, refresh int64, requests []plan.Request) error {
 	var wait sync.WaitGroup
-	failures := make(chan error, len(p.Requests)+len(e.lanes))
+	failures := make(chan error, len(requests)+len(e.lanes))
 	for _, l := range e.lanes {
+		var own []plan.Request
+		for _, q := range requests {
+			if q.Source == l.source.Name {
+				own = append(own, q)
+			}
+		}
+		if len(own) == 0 {
+			continue
+		}
 		wait.Go(func() {
-			// A source's requests go out in the order of the plan: what matters most comes first.
-			for _, q := range p.Requests {
-				if q.Source != l.about.Name {
-					continue
-				}
+			if err := l.take(ctx); err != nil {
+				failures <- err
+				return
+			}
+			var sent sync.WaitGroup
+			defer func() { sent.Wait(); l.give() }()
+			for _, q := range own {
 				if err := l.enter(ctx); err != nil {
 					failures <- err
 					return
 				}
-				wait.Go(func() {
-					if err := e.send(ctx, r.ID, q, true); err != nil {
+				sent.Go(func() {
+					if err := e.send(ctx, refresh, q, true); err != nil {
 						failures <- err
 					}
 				})
@@ -361,41 +510,54 @@ func (e *Engine) carryOut(ctx context.Context, r *store.Refresh) error {
 // needs finds what a refresh is to bring. What it has asked for since it began
 // counts as brought, so that after an interruption only the rest is asked for.
 func (e *Engine) needs(ctx context.Context, r *store.Refresh) ([]plan.Need, error) {
-	if len(r.Datasets) == 1 && r.Datasets[0] == string(catalogue.Listings) {
-		var needs []plan.Need
-		for _, code := range append(e.book.Exchanges().Codes(), "") {
-			needs = append(needs, plan.Need{Dataset: catalogue.Listings, Symbol: market.Symbol{Exchange: code}})
+	if r.Cause == store.ForListing {
+		return e.directoryNeeds(ctx, r.Force)
+	}
+	var rows []store.Row
+	for _, id := range r.Listings {
+		rows = append(rows, store.Row{ListingID: id})
+	}
+	if r.WatchlistID != nil {
+		var err error
+		if rows, err = e.store.Rows(ctx, *r.WatchlistID); err != nil {
+			return nil, err
 		}
-		return needs, nil
 	}
-	if r.WatchlistID == nil {
-		return nil, nil
+	from := period.Date(0)
+	if r.FromDay != nil {
+		from = period.DateOf(*r.FromDay)
 	}
-	rows, err := e.store.Rows(ctx, *r.WatchlistID)
-	if err != nil {
-		return nil, err
-	}
-	if err := e.book.CatchUp(ctx); err != nil {
-		return nil, err
-	}
-	records, err := e.book.Records(ctx, rows)
-	if err != nil {
-		return nil, err
-	}
-	ask := plan.Ask{Force: r.Force, Since: *r.StartedAt}
-	for _, d := range r.Datasets {
-		ask.Datasets = append(ask.Datasets, catalogue.Dataset(d))
-	}
-	return plan.Assess(records, ask, e.now(), e.limits), nil
+	ask := e.ask(datasets(r.Datasets), datasets(r.Visible), r.Force, from)
+	ask.Since = *r.StartedAt
+	return e.assess(ctx, rows, ask)
 }
 
-// refuse records why needs are not even asked for, so that their cells can say it.
+func datasets(names []string) []catalogue.Dataset {
+	out := make([]catalogue.Dataset, len(names))
+	for i, name := range names {
+		out[i] = catalogue.Dataset(name)
+	}
+	return out
+}
+
+// refuse records why needs are not even asked for, so that their cells can say
+// it, unless that is known already.
 func (e *Engine) refuse(ctx context.Context, refused []plan.Refusal) error {
-	attempts := map[store.Refusal]*table.Attempt{}
-	for _, f := range refused {
-		if f.Reason == cell.AllowanceSpent {
-			attempts[store.Refusal{Listing: f.Need.Listing, Dataset: f.Need.Dataset}] = &table.Attempt{Source: f.Source, At: e.now(), Outcome: f.Reason, Detail: f.Source + ": " + f.Detail}
+	attempts := map[store.NeedKey]*table.Attempt{}
+	for i := range refused {
+		f := &refused[i]
+		outcome := f.Reason
+		if outcome == cell.SourceDown {
+			outcome = cell.FetchFailed
 		}
+		if f.Need.Listing == 0 || f.Need.LastReason(f.Source) == outcome && outcome != cell.AllowanceSpent {
+			continue
+		}
+		detail := f.Detail
+		if f.Source != "" {
+			detail = f.Source + ": " + detail
+		}
+		attempts[store.NeedKey{Listing: f.Need.Listing, Dataset: f.Need.Dataset}] = &table.Attempt{Source: f.Source, At: e.now(), Outcome: outcome, Detail: detail}
 	}
 	return e.store.Refuse(ctx, attempts)
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
 	"time"
 
 	"github.com/failsafe-go/failsafe-go"
@@ -22,34 +24,99 @@ const (
 	retries      = 3
 	firstBackoff = 250 * time.Millisecond
 	lastBackoff  = 8 * time.Second
-	longestWait  = time.Minute // that a Retry-After is obeyed; beyond it the request fails at once
-	breakAfter   = 6           // passing faults in a row
+	breakAfter   = 6 // passing faults in a row
 	breakFor     = 10 * time.Second
 )
 
 // lane is the one way to a source: it keeps to its rate and concurrency, tries
-// again after passing faults, and leaves it alone for a while when it keeps failing.
+// again after passing faults, and leaves it alone for a while when it keeps
+// failing. Of all instances one at a time has the lane, so that the source's
+// limits hold for them together.
 type lane struct {
-	source  source.Source
-	about   source.Description
+	source  *source.Source
+	store   *store.Store
 	rate    *rate.Limiter
 	slots   chan struct{}
 	breaker circuitbreaker.CircuitBreaker[*source.Answer]
 	retry   retrypolicy.RetryPolicy[*source.Answer]
+
+	turn  sync.Mutex // guards what follows, while the lease is being awaited too
+	users int        // refreshes of this instance that are on the lane
+	lease *store.Lease
+	seen  time.Time // when the lease was last known to be held
 }
 
-func newLane(s source.Source) *lane {
-	about := s.Describe()
+func newLane(s *source.Source, kept *store.Store) *lane {
 	limit := rate.Inf
-	if about.PerSecond > 0 {
-		limit = rate.Limit(about.PerSecond)
+	if s.Limits.PerSecond > 0 {
+		limit = rate.Limit(s.Limits.PerSecond)
 	}
-	return &lane{
-		source: s, about: about, rate: rate.NewLimiter(limit, 1), slots: make(chan struct{}, max(about.Concurrent, 1)),
+	l := &lane{
+		source: s, store: kept, rate: rate.NewLimiter(limit, 1), slots: make(chan struct{}, s.Limits.AtOnce),
 		breaker: circuitbreaker.NewBuilder[*source.Answer]().HandleIf(passing).WithFailureThreshold(breakAfter).WithDelay(breakFor).Build(),
-		retry: retrypolicy.NewBuilder[*source.Answer]().HandleIf(worthRetrying).WithMaxRetries(retries).
-			WithBackoff(firstBackoff, lastBackoff).WithJitterFactor(0.25).WithDelayFunc(askedToWait).ReturnLastFailure().Build(),
 	}
+	l.retry = retrypolicy.NewBuilder[*source.Answer]().HandleIf(l.worthRetrying).WithMaxRetries(retries).
+		WithBackoff(firstBackoff, lastBackoff).WithJitterFactor(0.25).WithDelayFunc(askedToWait).ReturnLastFailure().Build()
+	return l
+}
+
+// take gets onto the lane, which only one instance may be on.
+func (l *lane) take(ctx context.Context) error {
+	l.turn.Lock()
+	defer l.turn.Unlock()
+	if l.users == 0 {
+		if err := l.lock(ctx); err != nil {
+			return err
+		}
+	}
+	l.users++
+	return nil
+}
+
+func (l *lane) lock(ctx context.Context) (err error) {
+	name := "source " + l.source.Name
+	if l.lease, err = l.store.TryLease(ctx, name); err != nil {
+		return err
+	}
+	if l.lease == nil {
+		if l.lease, err = l.store.AwaitLease(ctx, name); err != nil {
+			return err
+		}
+		l.rate.Allow() // the instance that had it may just have sent a request
+	}
+	l.seen = time.Now()
+	return nil
+}
+
+// give leaves the lane to other instances once nobody here is on it.
+func (l *lane) give() {
+	l.turn.Lock()
+	defer l.turn.Unlock()
+	if l.users--; l.users == 0 && l.lease != nil {
+		l.lease.Release()
+		l.lease = nil
+	}
+}
+
+// leaseCheck is how often the lease is looked after.
+const leaseCheck = time.Second
+
+// keep makes sure that the lane is still this instance's.
+func (l *lane) keep(ctx context.Context) error {
+	l.turn.Lock()
+	defer l.turn.Unlock()
+	if l.lease != nil && time.Since(l.seen) < leaseCheck {
+		return nil
+	}
+	if l.lease != nil && l.lease.Held(ctx) {
+		l.seen = time.Now()
+		return nil
+	}
+	if l.lease != nil {
+		l.lease.Release()
+		l.lease = nil
+	}
+	return l.lock(ctx)
 }
 
 func passing(_ *source.Answer, err error) bool {
@@ -57,9 +124,9 @@ func passing(_ *source.Answer, err error) bool {
 	return errors.As(err, &f) && f.Passing() && f.Kind != source.Throttled
 }
 
-func worthRetrying(_ *source.Answer, err error) bool {
+func (l *lane) worthRetrying(_ *source.Answer, err error) bool {
 	var f *source.Fault
-	return errors.As(err, &f) && f.Passing() && f.RetryAfter <= longestWait
+	return errors.As(err, &f) && f.Passing() && f.RetryAfter <= l.source.Limits.LongestWait
 }
 
 // askedToWait obeys Retry-After; otherwise the policy's own backoff applies. The
@@ -80,11 +147,19 @@ func (l *lane) enter(ctx context.Context) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	if err := l.rate.Wait(ctx); err != nil {
+	if err := l.pace(ctx); err != nil {
 		l.leave()
 		return err
 	}
 	return nil
+}
+
+// pace waits until the rate allows another request.
+func (l *lane) pace(ctx context.Context) error {
+	if err := l.keep(ctx); err != nil {
+		return err
+	}
+	return l.rate.Wait(ctx)
 }
 
 func (l *lane) leave() { <-l.slots }
@@ -103,9 +178,9 @@ func (l *lane) fetch(ctx context.Context, q plan.Request, entered bool, between 
 		}
 		defer l.leave()
 		if !l.breaker.TryAcquirePermit() {
-			return &source.Answer{Call: source.Call{UnitsLeft: -1}}, &source.Fault{Kind: source.Unreachable, Detail: fmt.Sprintf("left alone for %s after %d failures in a row", breakFor, breakAfter), RetryAfter: 2 * longestWait}
+			return unasked(), &source.Fault{Kind: source.Unreachable, Detail: fmt.Sprintf("left alone for %s after %d failures in a row", breakFor, breakAfter), RetryAfter: 2 * l.source.Limits.LongestWait}
 		}
-		a, err := l.source.Fetch(ctx, q)
+		a, err := l.source.Fetch(ctx, q, l.pace)
 		if ctx.Err() != nil {
 			l.breaker.RecordSuccess() // a permit must be given back
 			return nil, ctx.Err()
@@ -121,7 +196,15 @@ func (l *lane) fetch(ctx context.Context, q plan.Request, entered bool, between 
 	if ctx.Err() != nil {
 		return nil, nil, ctx.Err()
 	}
+	if a == nil {
+		a = unasked()
+	}
 	return a, asFault(err), nil
+}
+
+// unasked is the answer to a request that was not sent.
+func unasked() *source.Answer {
+	return &source.Answer{Pages: []source.Page{{Started: time.Now(), UnitsLeft: -1}}}
 }
 
 func asFault(err error) *source.Fault {
@@ -137,7 +220,7 @@ func asFault(err error) *source.Fault {
 
 func (e *Engine) lane(name string) *lane {
 	for _, l := range e.lanes {
-		if l.about.Name == name {
+		if l.source.Name == name {
 			return l
 		}
 	}
@@ -146,22 +229,43 @@ func (e *Engine) lane(name string) *lane {
 
 // send carries out one planned request and stores what came of it. A batch that
 // was refused because of a symbol is asked for again without it, so that the
-// others get their data.
+// others get their data; listings that a call has nothing of are asked for by its
+// fallback.
 func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entered bool) error {
 	l := e.lane(q.Source)
 	a, fault, err := l.fetch(ctx, q, entered, func(a *source.Answer, f *source.Fault) {
+		if a == nil {
+			a = unasked()
+		}
 		e.keep(ctx, refresh, q, a, f, false) //nolint:errcheck // the log lacks a try; what matters is stored at the end
 	})
 	if err != nil {
 		return err
 	}
-	if fault == nil || fault.Kind != source.UnknownInside || len(q.Needs) == 1 {
-		return e.keep(ctx, refresh, q, a, fault, true)
+	var more []plan.Request
+	split := fault != nil && fault.Kind == source.UnknownInside && len(q.Symbols()) > 1
+	if split {
+		more = apart(q, fault.Culprits)
+	} else if fault == nil {
+		more = l.source.Otherwise(q, a)
 	}
-	if err := e.keep(ctx, refresh, q, a, fault, false); err != nil {
+	if err := e.keep(ctx, refresh, q, a, fault, !split); err != nil {
 		return err
 	}
-	for _, part := range apart(q, fault.Culprits) {
+	if fault == nil {
+		l.source.Remember(a)
+	}
+	if len(more) == 0 {
+		return nil
+	}
+	added := len(more)
+	if split {
+		added-- // they take the place of the one that was planned
+	}
+	if err := e.store.ExtendPlan(ctx, refresh, added); err != nil {
+		return err
+	}
+	for _, part := range more {
 		if err := e.send(ctx, refresh, part, false); err != nil {
 			return err
 		}
@@ -172,52 +276,50 @@ func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entere
 // apart splits a refused batch: the symbols that the source named each alone,
 // and the rest together; in halves where it named none of them.
 func apart(q plan.Request, culprits []market.Symbol) []plan.Request {
-	part := func(needs []plan.Need) plan.Request {
+	symbols := q.Symbols()
+	part := func(of func(market.Symbol) bool) plan.Request {
 		p := q
-		p.Needs = needs
+		p.Needs = nil
+		for i := range q.Needs {
+			if of(q.Needs[i].Symbol) {
+				p.Needs = append(p.Needs, q.Needs[i])
+			}
+		}
 		return p
 	}
-	var rest, named []plan.Need
-	for _, n := range q.Needs {
-		if contains(culprits, n.Symbol) {
-			named = append(named, n)
-		} else {
-			rest = append(rest, n)
+	var named []market.Symbol
+	for _, s := range symbols {
+		if slices.Contains(culprits, s) {
+			named = append(named, s)
 		}
 	}
 	if len(named) == 0 {
-		half := len(q.Needs) / 2
-		return []plan.Request{part(q.Needs[:half]), part(q.Needs[half:])}
+		front := symbols[:len(symbols)/2]
+		return []plan.Request{
+			part(func(s market.Symbol) bool { return slices.Contains(front, s) }),
+			part(func(s market.Symbol) bool { return !slices.Contains(front, s) }),
+		}
 	}
 	var parts []plan.Request
-	if len(rest) > 0 {
-		parts = append(parts, part(rest))
+	if len(named) < len(symbols) {
+		parts = append(parts, part(func(s market.Symbol) bool { return !slices.Contains(named, s) }))
 	}
-	for _, n := range named {
-		parts = append(parts, part([]plan.Need{n}))
+	for _, culprit := range named {
+		parts = append(parts, part(func(s market.Symbol) bool { return s == culprit }))
 	}
 	return parts
 }
 
-func contains(symbols []market.Symbol, s market.Symbol) bool {
-	for _, x := range symbols {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
 // keep stores the outcome of one try; final when no other follows.
 func (e *Engine) keep(ctx context.Context, refresh int64, q plan.Request, a *source.Answer, fault *source.Fault, final bool) error {
-	listings := make(map[string]int64, len(q.Needs))
-	for _, n := range q.Needs {
-		if n.Listing != 0 {
-			listings[n.Symbol.String()] = n.Listing
-		}
-	}
 	kind := "answered"
-	data := map[string]any{"source": q.Source, "dataset": q.Dataset, "symbols": len(q.Needs), "units": a.Call.Units, "units_left": a.Call.UnitsLeft, "milliseconds": a.Call.Took.Milliseconds()}
+	last := a.Last()
+	data := map[string]any{
+		"source": q.Source, "call": q.Call, "datasets": q.Datasets(), "symbols": len(q.Symbols()), "units": a.Units(), "units_left": last.UnitsLeft, "milliseconds": last.Took.Milliseconds(),
+	}
+	if len(a.Remarks) > 0 {
+		data["remark"] = a.Remarks[0]
+	}
 	if fault != nil {
 		kind = "retrying"
 		if final {
@@ -227,7 +329,6 @@ func (e *Engine) keep(ctx context.Context, refresh int64, q plan.Request, a *sou
 	}
 	// What was fetched is paid for, so a cancellation does not keep it from being stored.
 	return e.store.Save(context.WithoutCancel(ctx), store.Result{
-		Refresh: refresh, Source: q.Source, Dataset: q.Dataset, Listings: listings, From: q.From,
-		Answer: a, Fault: fault, Final: final, Event: e.event(kind, data),
+		Refresh: refresh, Request: q, Answer: a, Fault: fault, Final: final, Event: e.event(kind, data),
 	}, e.now())
 }

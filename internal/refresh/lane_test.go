@@ -1,53 +1,100 @@
 package refresh
 
 import (
-	"context"
+	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"soba.invalid/soba/internal/cluster/clustertest"
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/source"
+	"soba.invalid/soba/internal/store"
 )
 
-// scripted is a source that answers by a script and notes how it is asked.
+// scripted is a vendor that answers by a script and notes how it is asked.
 type scripted struct {
-	about  source.Description
-	answer func(call int, q plan.Request) error
-
-	mu      sync.Mutex
-	calls   []time.Time
-	now     int
-	most    int // at once
+	answer  func(call int, symbols []string) (status int, retryAfter string, culprits []string)
 	started chan struct{}
 	release chan struct{}
+
+	mu    sync.Mutex
+	calls []time.Time
+	now   int
+	most  int // at once
 }
 
-func (s *scripted) Describe() source.Description { return s.about }
-
-func (s *scripted) Fetch(ctx context.Context, q plan.Request) (*source.Answer, error) {
+func (s *scripted) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	s.calls = append(s.calls, time.Now())
 	call := len(s.calls)
 	s.now++
 	s.most = max(s.most, s.now)
 	s.mu.Unlock()
+	defer func() { s.mu.Lock(); s.now--; s.mu.Unlock() }()
 	if s.started != nil {
 		s.started <- struct{}{}
-		select {
-		case <-s.release:
-		case <-ctx.Done():
-		}
+		<-s.release
 	}
-	defer func() { s.mu.Lock(); s.now--; s.mu.Unlock() }()
-	return &source.Answer{}, s.answer(call, q)
+	symbols := strings.Split(r.URL.Query().Get("s"), ",")
+	status, retry, culprits := s.answer(call, symbols)
+	if retry != "" {
+		w.Header().Set("Retry-After", retry)
+	}
+	w.WriteHeader(status)
+	rows := []map[string]any{}
+	for _, x := range symbols {
+		rows = append(rows, map[string]any{"symbol": x, "last": 1})
+	}
+	json.NewEncoder(w).Encode(map[string]any{"rows": rows, "culprits": culprits}) //nolint:errcheck
+}
+
+// lane connects the vendor with limits, on a store of its own.
+func (s *scripted) lane(t *testing.T, limits string) *lane {
+	t.Helper()
+	server := httptest.NewServer(s)
+	t.Cleanup(server.Close)
+	d, err := source.Read("scripted.yaml", []byte(`name: scripted
+access: {address: "`+server.URL+`", private: true}
+limits: {`+limits+`}
+replies: {culprits: "$.culprits[*]", means: {422: unknown_symbol}}
+calls:
+  - serves: [quotes]
+    path: /
+    query: {s: "{symbols}"}
+    batch: {symbols: 100}
+    format: {kind: json}
+    parts: [{rows: "$.rows[*]", symbol: symbol, fields: {last: last}}]
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	src, err := source.Connect(d, source.Secret{}, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := store.Open(t.Context(), clustertest.Database(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(kept.Close)
+	l := newLane(src, kept)
+	if err := l.take(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(l.give)
+	return l
 }
 
 func ask(names ...string) plan.Request {
-	q := plan.Request{Source: "scripted", Dataset: catalogue.Quotes}
+	q := plan.Request{Source: "scripted", Call: "quotes"}
 	for i, n := range names {
 		q.Needs = append(q.Needs, plan.Need{Dataset: catalogue.Quotes, Listing: int64(i + 1), Symbol: market.Symbol{Ticker: n, Exchange: "XCVH"}})
 	}
@@ -56,10 +103,12 @@ func ask(names ...string) plan.Request {
 
 func never(*source.Answer, *source.Fault) {}
 
+func fine(int, []string) (int, string, []string) { return 200, "", nil }
+
 func TestALaneKeepsToItsConcurrency(t *testing.T) {
 	t.Parallel()
-	s := &scripted{about: source.Description{Concurrent: 3}, answer: func(int, plan.Request) error { return nil }, started: make(chan struct{}), release: make(chan struct{})}
-	l := newLane(s)
+	s := &scripted{answer: fine, started: make(chan struct{}), release: make(chan struct{})}
+	l := s.lane(t, "at_once: 3")
 	var wait sync.WaitGroup
 	for range 9 {
 		wait.Go(func() {
@@ -93,8 +142,8 @@ func TestALaneKeepsToItsConcurrency(t *testing.T) {
 
 func TestALaneKeepsToItsRate(t *testing.T) {
 	t.Parallel()
-	s := &scripted{about: source.Description{PerSecond: 50, Concurrent: 10}, answer: func(int, plan.Request) error { return nil }}
-	l := newLane(s)
+	s := &scripted{answer: fine}
+	l := s.lane(t, "per_second: 50, at_once: 10")
 	var wait sync.WaitGroup
 	for range 6 {
 		wait.Go(func() { l.fetch(t.Context(), ask("A"), false, never) })
@@ -108,40 +157,42 @@ func TestALaneKeepsToItsRate(t *testing.T) {
 func TestPassingFaultsAreTriedAgainAndTheOthersAreNot(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		fault source.Fault
-		calls int
+		status int
+		retry  string
+		calls  int
+		kind   source.FaultKind
 	}{
-		{source.Fault{Kind: source.ServerFailed, RetryAfter: time.Millisecond}, 4},
-		{source.Fault{Kind: source.Throttled, RetryAfter: time.Millisecond}, 4},
-		{source.Fault{Kind: source.ServerFailed, RetryAfter: time.Hour}, 1}, // longer than it is worth waiting
-		{source.Fault{Kind: source.KeyInvalid}, 1},
-		{source.Fault{Kind: source.AllowanceGone}, 1},
+		{503, "0", 4, source.ServerFailed},
+		{429, "0", 4, source.Throttled},
+		{503, "3600", 1, source.ServerFailed}, // longer than it is worth waiting
+		{401, "", 1, source.KeyRefused},
+		{402, "", 1, source.AllowanceGone},
 	} {
-		s := &scripted{answer: func(int, plan.Request) error { f := c.fault; return &f }}
+		s := &scripted{answer: func(int, []string) (int, string, []string) { return c.status, c.retry, nil }}
 		between := 0
-		_, fault, err := newLane(s).fetch(t.Context(), ask("A"), false, func(*source.Answer, *source.Fault) { between++ })
-		if err != nil || fault == nil || fault.Kind != c.fault.Kind || len(s.calls) != c.calls || between != c.calls-1 {
-			t.Errorf("%+v: %d calls, %d told of, %v %v", c.fault, len(s.calls), between, fault, err)
+		_, fault, err := s.lane(t, "").fetch(t.Context(), ask("A"), false, func(*source.Answer, *source.Fault) { between++ })
+		if err != nil || fault == nil || fault.Kind != c.kind || len(s.calls) != c.calls || between != c.calls-1 {
+			t.Errorf("%+v: %d calls, %d told of, %v %v", c, len(s.calls), between, fault, err)
 		}
 	}
-	s := &scripted{answer: func(call int, _ plan.Request) error {
+	s := &scripted{answer: func(call int, _ []string) (int, string, []string) {
 		if call == 1 {
-			return &source.Fault{Kind: source.Throttled, RetryAfter: 120 * time.Millisecond}
+			return 429, "1", nil
 		}
-		return nil
+		return 200, "", nil
 	}}
-	if _, fault, err := newLane(s).fetch(t.Context(), ask("A"), false, never); fault != nil || err != nil {
+	if _, fault, err := s.lane(t, "").fetch(t.Context(), ask("A"), false, never); fault != nil || err != nil {
 		t.Fatal(fault, err)
 	}
-	if waited := s.calls[1].Sub(s.calls[0]); waited < 120*time.Millisecond {
-		t.Errorf("asked again after %s, though the source said 120 ms", waited)
+	if waited := s.calls[1].Sub(s.calls[0]); waited < time.Second {
+		t.Errorf("asked again after %s, though the source said a second", waited)
 	}
 }
 
 func TestASourceThatKeepsFailingIsLeftAlone(t *testing.T) {
 	t.Parallel()
-	s := &scripted{answer: func(int, plan.Request) error { return &source.Fault{Kind: source.Unreachable, RetryAfter: time.Hour} }}
-	l := newLane(s)
+	s := &scripted{answer: func(int, []string) (int, string, []string) { return 503, "3600", nil }}
+	l := s.lane(t, "")
 	for i := range breakAfter + 5 {
 		_, fault, err := l.fetch(t.Context(), ask("A"), false, never)
 		if err != nil || fault == nil {
@@ -160,23 +211,17 @@ func TestARefusedBatchIsTakenApart(t *testing.T) {
 	for _, named := range []bool{true, false} {
 		w := newWorld(t, 50)
 		var served []string
-		s := &scripted{about: source.Description{Name: "scripted", Concurrent: 1}}
-		s.answer = func(_ int, q plan.Request) error {
-			for _, n := range q.Needs {
-				if n.Symbol.Ticker == "BAD" {
-					f := &source.Fault{Kind: source.UnknownInside, Status: 422}
-					if named {
-						f.Culprits = []market.Symbol{n.Symbol}
-					}
-					return f
+		s := &scripted{answer: func(_ int, symbols []string) (int, string, []string) {
+			if slices.Contains(symbols, "BAD.XCVH") {
+				if named {
+					return 422, "", []string{"BAD.XCVH"}
 				}
+				return 422, "", nil
 			}
-			for _, n := range q.Needs {
-				served = append(served, n.Symbol.Ticker)
-			}
-			return nil
-		}
-		w.engine.lanes = append(w.engine.lanes, newLane(s))
+			served = append(served, symbols...)
+			return 200, "", nil
+		}}
+		w.engine.lanes = append(w.engine.lanes, s.lane(t, "at_once: 1"))
 		q := ask("A", "B", "C", "BAD", "D", "E", "F")
 		if err := w.engine.send(t.Context(), 0, q, false); err != nil {
 			t.Fatal(err)

@@ -2,8 +2,6 @@ package refresh
 
 import (
 	"context"
-	"encoding/json"
-	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
@@ -17,7 +15,6 @@ import (
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/source"
-	"soba.invalid/soba/internal/source/gannet"
 	"soba.invalid/soba/internal/standin"
 	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/sources"
@@ -25,90 +22,136 @@ import (
 
 func TestMain(m *testing.M) { clustertest.Main(m, store.Prepare) }
 
-// world is a service without its faces: a store, a book and an engine over a
-// stand-in vendor, at a fixed start of the clock.
+// world is a service without its faces: a store, a book and an engine over the
+// stand-in vendors, at a fixed start of the clock.
 type world struct {
-	t      *testing.T
-	store  *store.Store
-	book   *store.Book
-	engine *Engine
-	vendor *httptest.Server
-	market *standin.Market
-	list   store.Watchlist
-	source *gannet.Gannet
+	t       *testing.T
+	url     string
+	store   *store.Store
+	book    *store.Book
+	engine  *Engine
+	market  *standin.Market
+	vendors map[string]*standin.Vendor
+	sources []*source.Source
+	list    store.Watchlist
+	now     func() time.Time
 }
 
-func newWorld(t *testing.T, listings int) *world {
+// newWorld makes a world whose vendors are those named, gannet where none is,
+// and whose list holds every listing of the market.
+func newWorld(t *testing.T, listings int, names ...string) *world {
 	t.Helper()
+	if len(names) == 0 {
+		names = []string{"gannet"}
+	}
 	began, start := time.Now(), time.Date(2026, 3, 7, 12, 0, 0, 0, time.UTC) // a Saturday
-	now := func() time.Time { return start.Add(time.Since(began)) }
+	w := &world{t: t, url: clustertest.Database(t), vendors: map[string]*standin.Vendor{}, now: func() time.Time { return start.Add(time.Since(began)) }}
 	exchanges, err := source.ReadExchanges(sources.Exchanges)
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &world{t: t, market: standin.New(exchanges, 1, listings, now)}
-	vendor := standin.NewGannet(w.market)
-	vendor.Unlimited()
-	w.vendor = httptest.NewServer(vendor)
-	t.Cleanup(w.vendor.Close)
-	w.source = &gannet.Gannet{Base: w.vendor.URL, Key: standin.GannetKey, Client: &http.Client{}, Limits: source.Limits{Timeout: 5 * time.Second, Bytes: 8 << 20}, Now: now}
-	if w.store, err = store.Open(t.Context(), clustertest.Database(t)); err != nil {
+	w.market = standin.New(exchanges, 1, listings, w.now)
+	described, err := source.ReadAll(sources.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range names {
+		v := map[string]func(*standin.Market) *standin.Vendor{
+			"gannet":   func(m *standin.Market) *standin.Vendor { return standin.NewGannet(m).Vendor },
+			"whimbrel": func(m *standin.Market) *standin.Vendor { return standin.NewWhimbrel(m).Vendor },
+			"dunlin":   func(m *standin.Market) *standin.Vendor { return standin.NewDunlin(m).Vendor },
+		}[name](w.market)
+		v.Unlimited()
+		w.vendors[name] = v
+		server := httptest.NewServer(v)
+		t.Cleanup(server.Close)
+		for _, d := range described {
+			if d.Name == name {
+				d.Limits.Timeout, d.Limits.LargestMiB, d.Limits.PerSecond = 5*time.Second, 8, 1000
+				w.connect(d, source.Secret{Address: server.URL, Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey}[name]})
+			}
+		}
+	}
+	if w.store, err = store.Open(t.Context(), w.url); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.store.Close)
-	w.start(now, exchanges)
+	w.book, w.engine = w.start(w.store)
 	r, err := w.engine.AskForDirectory(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
 	w.wait(r.ID)
-	if w.list, err = w.store.CreateWatchlist(t.Context(), "all", now()); err != nil {
-		t.Fatal(err)
-	}
 	if err := w.book.CatchUp(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	w.list, err = w.store.Edit(t.Context(), w.list, 0, now(), func(e *store.Editor) error {
+	w.list = w.newList("all", func(l *market.Listing) bool { return w.market.Find(l.Symbol) != nil })
+	return w
+}
+
+func (w *world) connect(d *source.Description, secret source.Secret) {
+	w.t.Helper()
+	s, err := source.Connect(d, secret, w.now)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.sources = append(w.sources, s)
+}
+
+// newList makes a watchlist of the listings that are wanted.
+func (w *world) newList(name string, wanted func(*market.Listing) bool) store.Watchlist {
+	w.t.Helper()
+	list, err := w.store.CreateWatchlist(w.t.Context(), name, w.now())
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	list, err = w.store.Edit(w.t.Context(), list, 0, w.now(), func(e *store.Editor) error {
 		for _, l := range w.book.Directory().Ordered {
-			if _, err := e.Add(store.Row{ListingID: l.ID}, -1); err != nil {
-				return err
+			if wanted(l) {
+				if _, err := e.Add(store.Row{ListingID: l.ID}, -1); err != nil {
+					return err
+				}
 			}
 		}
 		return nil
 	})
 	if err != nil {
-		t.Fatal(err)
+		w.t.Fatal(err)
 	}
-	return w
+	return list
 }
 
-func (w *world) start(now func() time.Time, exchanges market.Exchanges) {
+// start runs an engine on a store, with a book of its own.
+func (w *world) start(s *store.Store) (*store.Book, *Engine) {
 	w.t.Helper()
-	var err error
-	if w.book, err = store.NewBook(w.t.Context(), w.store, exchanges); err != nil {
+	var names []string
+	for _, src := range w.sources {
+		names = append(names, src.Name)
+	}
+	limits := freshness.Standard
+	book, err := store.NewBook(w.t.Context(), s, w.market.Exchanges, names, w.now, limits.Tolerance)
+	if err != nil {
 		w.t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	listening, stop := w.book.Listen(func(string, int64) bool { return false })
-	go w.book.Follow(ctx)
+	listening, stop := book.Listen(func(string, int64) bool { return false })
+	go book.Follow(ctx)
 	<-listening
 	stop()
-	limits := freshness.Standard
-	if w.engine, err = New(w.store, w.book, []source.Source{w.source}, now, limits); err != nil {
+	engine, err := New(s, book, w.sources, w.now, limits)
+	if err != nil {
 		w.t.Fatal(err)
 	}
-	for _, l := range w.engine.lanes {
-		l.rate.SetLimit(1000) // the stand-in is unlimited too
-	}
-	if err := w.engine.Start(ctx); err != nil {
+	if err := engine.Start(ctx); err != nil {
 		w.t.Fatal(err)
 	}
 	w.t.Cleanup(func() {
-		if err := w.engine.Stop(context.Background()); err != nil {
+		if err := engine.Stop(context.Background()); err != nil {
 			w.t.Error(err)
 		}
 		cancel()
 	})
+	return book, engine
 }
 
 // wait follows the events of a refresh until it is over.
@@ -136,7 +179,7 @@ func (w *world) wait(id int64) store.Refresh {
 
 func (w *world) refresh(force bool, datasets ...catalogue.Dataset) store.Refresh {
 	w.t.Helper()
-	r, err := w.engine.Ask(w.t.Context(), &w.list.ID, datasets, force)
+	r, err := w.engine.Ask(w.t.Context(), store.Asked{Watchlist: &w.list.ID, Datasets: datasets, Force: force, Cause: store.ByHand})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -145,36 +188,22 @@ func (w *world) refresh(force bool, datasets ...catalogue.Dataset) store.Refresh
 
 func (w *world) fault(f standin.Fault) {
 	w.t.Helper()
-	body, _ := json.Marshal(f)
-	resp, err := http.Post(w.vendor.URL+"/admin/faults", "application/json", strings.NewReader(string(body)))
-	if err != nil || resp.StatusCode != 201 {
-		w.t.Fatalf("%v %v", resp, err)
+	if err := w.vendors["gannet"].Order(f); err != nil {
+		w.t.Fatal(err)
 	}
-	resp.Body.Close()
 }
 
-func (w *world) clearFaults() {
-	w.t.Helper()
-	q, _ := http.NewRequest("DELETE", w.vendor.URL+"/admin/faults", nil)
-	resp, err := http.DefaultClient.Do(q)
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	resp.Body.Close()
-}
+func (w *world) clearFaults() { w.vendors["gannet"].Clear() }
 
-func (w *world) asked() map[string]int {
-	w.t.Helper()
-	resp, err := http.Get(w.vendor.URL + "/admin/counts")
-	if err != nil {
-		w.t.Fatal(err)
+// asked counts the requests that came to a vendor, by dataset.
+func (w *world) asked() map[string]int { return asked(w.vendors["gannet"]) }
+
+func asked(v *standin.Vendor) map[string]int {
+	counts := map[string]int{}
+	for _, served := range v.Log() {
+		counts[served.Dataset]++
 	}
-	defer resp.Body.Close()
-	var counts struct{ Asked map[string]int }
-	if err := json.NewDecoder(resp.Body).Decode(&counts); err != nil {
-		w.t.Fatal(err)
-	}
-	return counts.Asked
+	return counts
 }
 
 // quotes evaluates the last price of every row.
@@ -188,7 +217,7 @@ func (w *world) quotes() map[string]cell.Cell {
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	records, err := w.book.Records(ctx, rows)
+	records, err := w.book.Records(ctx, rows, 0)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -218,7 +247,7 @@ func TestARefreshSendsTheFewestRequestsAndAsksForNothingFresh(t *testing.T) {
 	w := newWorld(t, 250)
 	r := w.refresh(false, catalogue.Quotes, catalogue.Bars, catalogue.Profiles)
 	asked := w.asked()
-	if r.State != store.Done || asked["quotes"] != 3 || asked["bars"] != 3 || asked["profiles"] != 3 || r.Answered != 9 || r.Units != 250*4 {
+	if r.State != store.Done || asked["quotes"] != 3 || asked["history"] != 3 || asked["profiles"] != 3 || r.Answered != 9 || r.Units != 2*250+2*250-7 {
 		t.Fatalf("%+v, asked %v", r, asked)
 	}
 	cells := w.quotes()
@@ -236,7 +265,7 @@ func TestARefreshSendsTheFewestRequestsAndAsksForNothingFresh(t *testing.T) {
 	// Saturday: the quotes are Friday's closes and stay fresh.
 	// Only the one history that the vendor failed to give is asked for again.
 	r = w.refresh(false, catalogue.Quotes, catalogue.Bars, catalogue.Profiles)
-	if again := w.asked(); r.Answered != 1 || r.Units != 2 || r.Skipped != 749 || again["quotes"] != 3 || again["profiles"] != 3 {
+	if again := w.asked(); r.Answered != 1 || r.Units != 2 || r.Skipped != 978 || again["quotes"] != 3 || again["profiles"] != 3 {
 		t.Errorf("a second refresh: %+v, asked %v", r, again)
 	}
 	if r = w.refresh(true, catalogue.Quotes); r.Answered != 3 {
@@ -374,8 +403,8 @@ func TestHalfAnAnswerKeepsWhatCameAndSaysWhatDidNot(t *testing.T) {
 func TestCancelKeepsWhatIsThere(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 250)
-	w.fault(standin.Fault{Kind: "latency", Millis: 1500, Dataset: "bars"})
-	r, err := w.engine.Ask(t.Context(), &w.list.ID, []catalogue.Dataset{catalogue.Quotes, catalogue.Bars}, false)
+	w.fault(standin.Fault{Kind: "latency", Millis: 1500, Dataset: "history"})
+	r, err := w.engine.Ask(t.Context(), store.Asked{Watchlist: &w.list.ID, Datasets: []catalogue.Dataset{catalogue.Quotes, catalogue.Bars}, Cause: store.ByHand})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -416,8 +445,8 @@ func (w *world) until(id int64, reached func(store.Refresh) bool) {
 func TestASpentAllowanceIsSaid(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 250)
-	if _, err := w.store.Pool.Exec(t.Context(), `insert into request (source, dataset, address, listings, started_at, took_ms, status, bytes, units, units_left)
-		values ('gannet', 'quotes', '', '{}', $1, 1, 200, 1, $2, 0)`, w.market.Clock(), 20_000-50-120); err != nil {
+	if _, err := w.store.Pool.Exec(t.Context(), `insert into request (source, datasets, address, listings, started_at, took_ms, status, bytes, units, units_left)
+		values ('gannet', '{quotes}', '', '{}', $1, 1, 200, 1, $2, 0)`, w.market.Clock(), 20_000-50-120); err != nil {
 		t.Fatal(err) // the directory took 50 units
 	}
 	r := w.refresh(false, catalogue.Quotes)
@@ -447,7 +476,7 @@ func TestPriceFieldsAgainstTheMarket(t *testing.T) {
 	if err := w.book.CatchUp(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	records, err := w.book.Records(t.Context(), rows)
+	records, err := w.book.Records(t.Context(), rows, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

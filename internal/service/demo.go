@@ -7,35 +7,89 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
+	"strconv"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/source"
 	"soba.invalid/soba/internal/standin"
 	"soba.invalid/soba/internal/store"
+	"soba.invalid/soba/sources"
 )
 
-// StandIn is a running stand-in vendor.
-type StandIn struct {
-	Address string
-	server  *http.Server
+// StandIns are the running stand-in vendors.
+type StandIns struct {
+	Vendors   []*standin.Vendor
+	Addresses map[string]string // by name of the source
+	servers   []*http.Server
 }
 
-// StartStandIn runs the vendor gannet on an address of loopback.
-func StartStandIn(exchanges market.Exchanges, listen string, seed uint64, listings int, latency time.Duration, now func() time.Time) (*StandIn, error) {
-	l, err := net.Listen("tcp", listen)
+// ports of the stand-ins, from the first one on.
+var ports = map[string]int{"gannet": 0, "whimbrel": 1, "dunlin": 3}
+
+// StartStandIns runs the vendors on addresses of loopback: the one given for
+// gannet, and those that follow it for the others; all free ones for port 0.
+func StartStandIns(exchanges market.Exchanges, listen string, seed uint64, listings int, latency time.Duration, now func() time.Time) (*StandIns, error) {
+	host, first, err := net.SplitHostPort(listen)
 	if err != nil {
-		return nil, fmt.Errorf("the stand-in vendor cannot listen: %w", err)
+		return nil, fmt.Errorf("the stand-in vendors cannot listen: %w", err)
 	}
-	g := standin.NewGannet(standin.New(exchanges, seed, listings, now))
-	g.Latency = latency
-	s := &StandIn{"http://" + l.Addr().String(), &http.Server{Handler: g, ReadHeaderTimeout: 10 * time.Second}}
-	go s.server.Serve(l) //nolint:errcheck // it ends when it is closed
+	port, err := strconv.Atoi(first)
+	if err != nil {
+		return nil, fmt.Errorf("the stand-in vendors cannot listen on %q: write the port as a number", listen)
+	}
+	m := standin.New(exchanges, seed, listings, now)
+	s := &StandIns{Vendors: []*standin.Vendor{standin.NewGannet(m).Vendor, standin.NewWhimbrel(m).Vendor, standin.NewDunlin(m).Vendor}, Addresses: map[string]string{}}
+	for _, v := range s.Vendors {
+		v.Latency = latency
+		at := 0
+		if port != 0 {
+			at = port + ports[v.Name]
+		}
+		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(at)))
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("the stand-in %s cannot listen: %w", v.Name, err), s.Stop())
+		}
+		server := &http.Server{Handler: v, ReadHeaderTimeout: 10 * time.Second}
+		s.servers = append(s.servers, server)
+		s.Addresses[v.Name] = "http://" + l.Addr().String()
+		go server.Serve(l) //nolint:errcheck // it ends when it is closed
+	}
 	return s, nil
 }
 
-// Stop ends the stand-in.
-func (s *StandIn) Stop() error { return s.server.Close() }
+// Secrets are the addresses and keys of the stand-ins.
+func (s *StandIns) Secrets(name string) source.Secret {
+	return source.Secret{Address: s.Addresses[name], Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey}[name]}
+}
+
+// Stop ends the stand-ins.
+func (s *StandIns) Stop() error {
+	var all []error
+	for _, server := range s.servers {
+		all = append(all, server.Close())
+	}
+	return errors.Join(all...)
+}
+
+// ShippedSources are the descriptions of the stand-ins, as they ship.
+func ShippedSources(names ...string) ([]*source.Description, error) {
+	all, err := source.ReadAll(sources.Files)
+	if err != nil {
+		return nil, err
+	}
+	var out []*source.Description
+	for _, name := range names {
+		for _, d := range all {
+			if d.Name == name {
+				out = append(out, d)
+			}
+		}
+	}
+	return out, nil
+}
 
 // demoHoldings are the rows of the demo's income list; a row without a quantity is watched.
 var demoHoldings = []struct{ symbol, quantity, cost string }{
@@ -81,6 +135,8 @@ var demoGrowth = []struct{ symbol, quantity, cost string }{
 	{"USD/JPY", "", ""},
 }
 
+var tradedPairs = []string{"EUR/USD", "EUR/GBP", "USD/JPY"}
+
 // Seed makes the demo's watchlists, unless they are there, and refreshes them.
 // It tells of its steps on out.
 func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time) error {
@@ -101,6 +157,9 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		_, err = s.Store.Edit(ctx, w, 0, now(), func(e *store.Editor) error {
 			if rows == nil {
 				for _, l := range directory.Ordered {
+					if l.Kind == market.Pair && !slices.Contains(tradedPairs, l.Symbol.String()) {
+						continue // only fixed, never traded
+					}
 					if _, err := e.Add(store.Row{ListingID: l.ID}, -1); err != nil {
 						return err
 					}
@@ -135,7 +194,7 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		if err != nil {
 			return err
 		}
-		r, err := s.Engine.Ask(ctx, &list.ID, catalogue.Datasets, false)
+		r, err := s.Engine.Ask(ctx, store.Asked{Watchlist: &list.ID, Datasets: catalogue.Datasets, Cause: store.ByHand})
 		if err != nil {
 			return err
 		}
@@ -162,7 +221,7 @@ func (s *Service) awaitDirectory(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	if len(s.Book.Directory().Ordered) == 0 {
-		return errors.New("the source gave no listings; see the request log with 'soba requests'")
+		return errors.New("no source gave any listing; see the request log with 'soba requests'")
 	}
 	fmt.Fprintf(out, "%d listings known\n", len(s.Book.Directory().Ordered))
 	return nil

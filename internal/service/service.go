@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"path/filepath"
 	"time"
 
@@ -17,7 +16,6 @@ import (
 	"soba.invalid/soba/internal/httpapi"
 	"soba.invalid/soba/internal/refresh"
 	"soba.invalid/soba/internal/source"
-	"soba.invalid/soba/internal/source/gannet"
 	"soba.invalid/soba/internal/store"
 )
 
@@ -25,8 +23,8 @@ import (
 type Options struct {
 	Database  string // address; "" for a private cluster in Data
 	Data      string
-	GannetURL string // "" for no source
-	GannetKey string
+	Sources   []*source.Description // in order of preference
+	Secrets   source.Secrets        // nil for none
 	Exchanges market.Exchanges
 	Now       func() time.Time
 	HTTP      httpapi.Config // listen address, console and protection
@@ -69,7 +67,21 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		return err
 	}
 	s.onStop(func(context.Context) error { s.Store.Close(); return nil })
-	if s.Book, err = store.NewBook(ctx, s.Store, o.Exchanges); err != nil {
+	var sources []*source.Source
+	var order []string
+	for _, d := range o.Sources {
+		secret := source.Secret{}
+		if o.Secrets != nil {
+			secret = o.Secrets(d.Name)
+		}
+		connected, err := source.Connect(d, secret, o.Now)
+		if err != nil {
+			return err
+		}
+		sources, order = append(sources, connected), append(order, d.Name)
+	}
+	limits := freshness.Standard
+	if s.Book, err = store.NewBook(ctx, s.Store, o.Exchanges, order, o.Now, limits.Tolerance); err != nil {
 		return err
 	}
 	running, cancel := context.WithCancel(context.Background())
@@ -78,15 +90,11 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	go s.Book.Follow(running)
 	<-listening
 	stop()
-	var sources []source.Source
-	if o.GannetURL != "" {
-		sources = append(sources, &gannet.Gannet{Base: o.GannetURL, Key: o.GannetKey, Client: &http.Client{}, Limits: source.StandardLimits, Now: o.Now})
-	}
-	if s.Engine, err = refresh.New(s.Store, s.Book, sources, o.Now, freshness.Standard); err != nil {
+	if s.Engine, err = refresh.New(s.Store, s.Book, sources, o.Now, limits); err != nil {
 		return err
 	}
 	c := o.HTTP
-	c.Store, c.Book, c.Engine, c.Now, c.Limits, c.Version = s.Store, s.Book, s.Engine, o.Now, freshness.Standard, httpapi.BuildVersion()
+	c.Store, c.Book, c.Engine, c.Now, c.Limits, c.Version = s.Store, s.Book, s.Engine, o.Now, limits, httpapi.BuildVersion()
 	if s.server, err = httpapi.New(ctx, c); err != nil {
 		return err
 	}

@@ -39,8 +39,8 @@ var All = []Setting{
 	{"tls-key", "", "key file of the certificate", false},
 	{"behind-proxy", "false", "a proxy in front ends TLS; then a token is always needed", false},
 	{"host", "", "name besides loopback's under which the service is reached", false},
-	{"gannet-url", "", "address of the source gannet", false},
-	{"gannet-key", "", "key for the source gannet", true},
+	{"sources", "", "folder of source descriptions; sources in the data folder when empty", false},
+	{"secrets", "", "file of keys and addresses of sources; secrets.yaml in the data folder when empty", false},
 }
 
 // defaultData is where a system service keeps its state as root, and a user's
@@ -115,7 +115,7 @@ func Read(flags *pflag.FlagSet, path string) (*Values, error) {
 		{"environment", func(k *koanf.Koanf) error {
 			return k.Load(env.Provider(".", env.Opt{Prefix: "SOBA_", TransformFunc: func(name, value string) (string, any) {
 				key := strings.ReplaceAll(strings.ToLower(strings.TrimPrefix(name, "SOBA_")), "_", "-")
-				if !known(key) {
+				if !known(key) { // such as the keys of sources
 					return "", nil
 				}
 				return key, value

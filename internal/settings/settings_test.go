@@ -29,16 +29,16 @@ func read(t *testing.T, file string, args ...string) (*Values, error) {
 }
 
 func TestFlagsOverEnvironmentOverFileOverDefaults(t *testing.T) {
-	t.Setenv("SOBA_GANNET_KEY", "from-environment")
+	t.Setenv("SOBA_TOKEN", "from-environment")
 	t.Setenv("SOBA_LISTEN", "127.0.0.1:2")
 	t.Setenv("SOBA_TEST_FOLDER", "not a setting, and ignored")
-	v, err := read(t, "listen: 127.0.0.1:3\ngannet-url: http://127.0.0.1:4\n", "--listen", "127.0.0.1:1")
+	v, err := read(t, "listen: 127.0.0.1:3\nsources: ./mine\n", "--listen", "127.0.0.1:1")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for name, want := range map[string][2]string{
-		"listen": {"127.0.0.1:1", "flag"}, "gannet-key": {"from-environment", "environment"},
-		"gannet-url": {"http://127.0.0.1:4", "file"}, "server": {"http://127.0.0.1:8420", "default"},
+		"listen": {"127.0.0.1:1", "flag"}, "token": {"from-environment", "environment"},
+		"sources": {"./mine", "file"}, "server": {"http://127.0.0.1:8420", "default"},
 	} {
 		if v.String(name) != want[0] || !strings.HasPrefix(v.Origin(name), want[1]) {
 			t.Errorf("%s is %q from %s, want %q from %s", name, v.String(name), v.Origin(name), want[0], want[1])

@@ -1,16 +1,12 @@
 package standin
 
 import (
-	"encoding/json"
 	"fmt"
 	"math"
 	"net/http"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
@@ -23,151 +19,35 @@ const GannetKey = "demo-key"
 const (
 	gannetBatch     = 100
 	gannetPerSecond = 5
-	gannetBurst     = 2 // so that a client that keeps to the rate is not refused for jitter
 	gannetAtOnce    = 4
 	gannetAllowance = 20_000
 	gannetDelay     = 15 * time.Minute
+	gannetPage      = 2000 // listings
 )
 
-// Gannet is a vendor that speaks JSON: listings, quotes, bars and profiles,
-// with a key in a header, symbols written exchange first, and prices of some
-// exchanges in hundredths.
-type Gannet struct {
-	Market  *Market
-	Latency time.Duration // added to every answer
-
-	mux     *http.ServeMux
-	limiter *rate.Limiter
-	slots   chan struct{}
-	faults  faults
-
-	mu      sync.Mutex
-	day     period.Date // of the units below
-	spent   int
-	asked   map[string]int // requests by dataset, for tests and benchmarks
-	tooFast int            // requests refused for coming too fast
-}
+// Gannet is a vendor that speaks JSON, with a key in a header, symbols written
+// exchange first, and prices of some exchanges in hundredths.
+type Gannet struct{ *Vendor }
 
 // NewGannet returns the vendor as an [http.Handler].
 func NewGannet(m *Market) *Gannet {
-	g := &Gannet{Market: m, mux: http.NewServeMux(), limiter: rate.NewLimiter(gannetPerSecond, gannetBurst), slots: make(chan struct{}, gannetAtOnce), asked: map[string]int{}}
-	g.mux.HandleFunc("GET /v1/listings", g.served("listings", g.listings))
-	g.mux.HandleFunc("GET /v1/quotes", g.served("quotes", g.quotes))
-	g.mux.HandleFunc("GET /v1/bars", g.served("bars", g.bars))
-	g.mux.HandleFunc("GET /v1/profiles", g.served("profiles", g.profiles))
-	g.mux.HandleFunc("POST /admin/faults", g.faults.add)
-	g.mux.HandleFunc("DELETE /admin/faults", g.faults.clear)
-	g.mux.HandleFunc("GET /admin/counts", g.counts)
-	g.mux.HandleFunc("GET /admin/truth", g.truth)
+	g := &Gannet{newVendor("gannet", m, gannetPerSecond, gannetAtOnce, gannetAllowance)}
+	g.key = func(r *http.Request) bool { return r.Header.Get("X-Gannet-Key") == GannetKey }
+	symbols := listed("symbols", ",")
+	none := func(*http.Request) []string { return nil }
+	g.serve("/v1/listings", "listings", none, g.listings)
+	g.serve("/v1/quotes", "quotes", symbols, g.quotes)
+	g.serve("/v1/history", "history", symbols, g.history)
+	g.serve("/v1/actions", "actions", symbols, g.actions)
+	g.serve("/v1/bars/day", "bars of a day", none, g.day)
+	g.serve("/v1/intraday", "intraday", symbols, g.intraday)
+	g.serve("/v1/profiles", "profiles", symbols, g.profiles)
+	g.serve("/v1/announcements", "announcements", symbols, g.announcements)
+	g.serve("/v1/funds", "funds", symbols, g.funds)
+	g.serve("/v1/bonds", "bonds", symbols, g.bonds)
+	g.serve("/v1/contracts", "contracts", symbols, g.contracts)
+	g.serve("/v1/universes/{symbol}", "universes", func(r *http.Request) []string { return []string{r.PathValue("symbol")} }, g.members)
 	return g
-}
-
-// Unlimited lifts the limits on rate and concurrency.
-func (g *Gannet) Unlimited() {
-	g.limiter.SetLimit(rate.Inf)
-	g.slots = make(chan struct{}, 1000)
-}
-
-func (g *Gannet) ServeHTTP(w http.ResponseWriter, r *http.Request) { g.mux.ServeHTTP(w, r) }
-
-// A refusal is an answer that is not the data that was asked for.
-type refusal struct {
-	status  int
-	code    string
-	message string
-	retry   string
-	symbols []string
-}
-
-func (f *refusal) write(w http.ResponseWriter) {
-	if f.retry != "" {
-		w.Header().Set("Retry-After", f.retry)
-	}
-	writeJSON(w, f.status, map[string]any{"error": f.code, "message": f.message, "symbols": f.symbols})
-}
-
-func writeJSON(w http.ResponseWriter, status int, body any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(body) // the client is gone if this fails
-}
-
-type answer func(r *http.Request, symbols []string) (body any, units int, refused *refusal)
-
-// served wraps an answer in the vendor's manners: faults on demand, key, rate,
-// concurrency and allowance.
-func (g *Gannet) served(dataset string, of answer) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		g.mu.Lock()
-		g.asked[dataset]++
-		g.mu.Unlock()
-		if r.Header.Get("X-Gannet-Key") != GannetKey {
-			(&refusal{status: 401, code: "key_invalid", message: "this key is not known"}).write(w)
-			return
-		}
-		select {
-		case g.slots <- struct{}{}:
-			defer func() { <-g.slots }()
-		default:
-			g.tooMany(w, fmt.Sprintf("more than %d requests at once", gannetAtOnce))
-			return
-		}
-		if !g.limiter.Allow() {
-			g.tooMany(w, fmt.Sprintf("more than %d requests a second", gannetPerSecond))
-			return
-		}
-		var symbols []string
-		if list := r.URL.Query().Get("symbols"); list != "" {
-			symbols = strings.Split(list, ",")
-		}
-		time.Sleep(g.Latency)
-		f := g.faults.take(dataset, symbols)
-		if f.before(w, r) {
-			return
-		}
-		if len(symbols) > gannetBatch {
-			(&refusal{status: 400, code: "batch_too_large", message: fmt.Sprintf("%d symbols; at most %d", len(symbols), gannetBatch)}).write(w)
-			return
-		}
-		body, units, refused := of(r, f.kept(symbols))
-		if refused == nil && !g.spend(units) {
-			refused = &refusal{status: 402, code: "allowance_spent", message: fmt.Sprintf("%d units a day; starts anew at midnight UTC", gannetAllowance)}
-		}
-		w.Header().Set("X-Units-Left", strconv.Itoa(g.left()))
-		if refused != nil {
-			refused.write(w)
-			return
-		}
-		w.Header().Set("X-Units-Spent", strconv.Itoa(units))
-		f.write(w, body)
-	}
-}
-
-func (g *Gannet) tooMany(w http.ResponseWriter, message string) {
-	g.mu.Lock()
-	g.tooFast++
-	g.mu.Unlock()
-	(&refusal{status: 429, code: "too_many", message: message, retry: "1"}).write(w)
-}
-
-// spend takes units off the day's allowance, or none if they do not suffice.
-func (g *Gannet) spend(units int) bool {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if today := period.DateOf(g.Market.Clock().UTC()); today != g.day {
-		g.day, g.spent = today, 0
-	}
-	if g.spent+units > gannetAllowance {
-		return false
-	}
-	g.spent += units
-	return true
-}
-
-func (g *Gannet) left() int {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return gannetAllowance - g.spent
 }
 
 // The vendor's names: exchange first, currencies as one word.
@@ -199,27 +79,47 @@ func (g *Gannet) scale(l *Listing) float64 {
 	return 1
 }
 
-func (g *Gannet) listings(r *http.Request, _ []string) (any, int, *refusal) {
-	exchange := r.URL.Query().Get("exchange")
-	if g.Market.Exchanges[exchange] == nil && exchange != "FX" {
-		return nil, 0, &refusal{status: 404, code: "unknown_exchange", message: "there is no exchange " + exchange}
+func (g *Gannet) onExchange(code string) ([]*Listing, *refusal) {
+	if g.Market.Exchanges[code] == nil && code != "FX" {
+		return nil, &refusal{status: 404, code: "unknown_exchange", message: "there is no exchange " + code}
 	}
-	rows := []map[string]any{}
+	var out []*Listing
 	for _, l := range g.Market.Listings {
-		if l.Symbol.Exchange != exchange && (exchange != "FX" || !l.Symbol.IsPair()) {
-			continue
+		if l.Symbol.Exchange == code || code == "FX" && l.Symbol.IsPair() {
+			out = append(out, l)
 		}
+	}
+	return out, nil
+}
+
+func (g *Gannet) listings(r *http.Request, _ []string) (*answer, *refusal) {
+	all, refused := g.onExchange(r.URL.Query().Get("exchange"))
+	if refused != nil {
+		return nil, refused
+	}
+	from, _ := strconv.Atoi(r.URL.Query().Get("cursor"))
+	from = min(max(from, 0), len(all))
+	page := all[from:min(from+gannetPage, len(all))]
+	rows := []any{}
+	for _, l := range page {
 		row := map[string]any{"symbol": vendorSymbol(l.Symbol), "isin": l.ISIN, "name": l.Name, "type": l.Kind, "currency": l.Currency}
 		if l.Ended != 0 {
 			row["ended"] = l.Ended
 		}
 		rows = append(rows, row)
 	}
-	return map[string]any{"listings": rows}, 10, nil
+	a := &answer{json: map[string]any{"listings": rows}, list: "listings", units: 10}
+	if next := from + len(page); next < len(all) {
+		a.json["next"] = strconv.Itoa(next)
+	}
+	return a, nil
 }
 
 // each sorts symbols into answers and the kinds of failure that concern one alone.
-func (g *Gannet) each(symbols []string, list string, of func(*Listing) any) map[string]any {
+func (g *Gannet) each(symbols []string, list string, of func(*Listing) any) (*answer, *refusal) {
+	if len(symbols) > gannetBatch {
+		return nil, &refusal{status: 400, code: "batch_too_large", message: fmt.Sprintf("%d symbols; at most %d", len(symbols), gannetBatch)}
+	}
 	rows, unknown, errors := []any{}, []string{}, []map[string]string{}
 	for _, symbol := range symbols {
 		l := g.find(symbol)
@@ -231,70 +131,184 @@ func (g *Gannet) each(symbols []string, list string, of func(*Listing) any) map[
 		case l.story.unavailable != "" && list == "series":
 			errors = append(errors, map[string]string{"symbol": symbol, "code": "unavailable", "message": l.story.unavailable})
 		default:
-			if row := of(l); row != nil {
+			switch row := of(l).(type) {
+			case nil:
+			case []any:
+				rows = append(rows, row...)
+			default:
 				rows = append(rows, row)
 			}
 		}
 	}
-	return map[string]any{list: rows, "unknown": unknown, "errors": errors}
+	return &answer{json: map[string]any{list: rows, "unknown": unknown, "errors": errors}, list: list, units: len(symbols)}, nil
 }
 
-func (g *Gannet) quotes(_ *http.Request, symbols []string) (any, int, *refusal) {
-	at := g.Market.Clock().Add(-gannetDelay)
-	body := g.each(symbols, "quotes", func(l *Listing) any {
-		q, ok := g.Market.QuoteAt(l, at)
-		if !ok {
-			return nil
+func (g *Gannet) quotes(r *http.Request, symbols []string) (*answer, *refusal) {
+	units := 0
+	if code := r.URL.Query().Get("exchange"); code != "" {
+		all, refused := g.onExchange(code)
+		if refused != nil {
+			return nil, refused
 		}
-		k := g.scale(l)
-		row := map[string]any{
-			"symbol": vendorSymbol(l.Symbol), "currency": l.Currency, "minor_unit": g.inMinor(l), "time": q.Time.UTC().Format(time.RFC3339),
-			"last": round(q.Last * k), "open": round(q.Open * k), "high": round(q.High * k), "low": round(q.Low * k), "previous_close": round(q.Previous * k),
-			"change": fmt.Sprintf("%.2f%%", 100*(q.Last/q.Previous-1)), "bid": round(q.Bid * k), "ask": round(q.Ask * k),
-			"volume": q.Volume, "turnover": round(q.Turnover * k),
+		rows := []any{}
+		for _, l := range all {
+			if row := g.quote(l); row != nil && !l.story.uncovered && l.story.plan == "" {
+				rows = append(rows, row)
+			}
 		}
-		if l.story.badText != "" {
-			row["last"] = l.story.badText
+		units = 250
+		return &answer{json: map[string]any{"quotes": rows, "delay_minutes": int(gannetDelay.Minutes()), "unknown": []string{}, "errors": []string{}}, list: "quotes", units: units}, nil
+	}
+	a, refused := g.each(symbols, "quotes", func(l *Listing) any {
+		if row := g.quote(l); row != nil {
+			return row
 		}
-		if l.story.noDepth || l.Kind == market.Index {
-			row["bid"], row["ask"] = nil, nil
-		}
-		if l.Kind == market.Index || l.Kind == market.Pair || l.Kind == market.Fund {
-			row["volume"], row["turnover"] = nil, nil
-		}
-		return row
+		return nil
 	})
-	body["delay_minutes"] = int(gannetDelay.Minutes())
-	return body, len(symbols), nil
+	if refused == nil {
+		a.json["delay_minutes"] = int(gannetDelay.Minutes())
+	}
+	return a, refused
+}
+
+func (g *Gannet) quote(l *Listing) map[string]any {
+	q, ok := g.Market.QuoteAt(l, g.Market.Clock().Add(-gannetDelay))
+	if !ok {
+		return nil
+	}
+	k := g.scale(l)
+	row := map[string]any{
+		"symbol": vendorSymbol(l.Symbol), "currency": l.Currency, "minor_unit": g.inMinor(l), "time": q.Time.UTC().Format(time.RFC3339),
+		"last": round(q.Last * k), "open": round(q.Open * k), "high": round(q.High * k), "low": round(q.Low * k), "previous_close": round(q.Previous * k),
+		"change": fmt.Sprintf("%.2f%%", 100*(q.Last/q.Previous-1)), "bid": round(q.Bid * k), "ask": round(q.Ask * k),
+		"volume": q.Volume, "turnover": round(q.Turnover * k),
+	}
+	if l.story.badText != "" {
+		row["last"] = l.story.badText
+	}
+	if l.story.noDepth || l.Kind == market.Index {
+		row["bid"], row["ask"] = nil, nil
+	}
+	if l.Kind == market.Index || l.Kind == market.Pair || l.Kind == market.Fund {
+		row["volume"], row["turnover"] = nil, nil
+	}
+	return row
 }
 
 // round keeps a scaled price from showing the noise of binary fractions.
 func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }
 
-func (g *Gannet) bars(r *http.Request, symbols []string) (any, int, *refusal) {
+func dates(r *http.Request) (from, to period.Date, refused *refusal) {
 	from, err := period.ParseDate(r.URL.Query().Get("from"))
 	to, err2 := period.ParseDate(r.URL.Query().Get("to"))
 	if err != nil || err2 != nil || from > to {
-		return nil, 0, &refusal{status: 400, code: "bad_range", message: "from and to must be dates in order"}
+		refused = &refusal{status: 400, code: "bad_range", message: "from and to must be dates in order"}
 	}
-	return g.each(symbols, "series", func(l *Listing) any {
-		bars := g.Market.Bars(l)
+	return from, to, refused
+}
+
+func (g *Gannet) history(r *http.Request, symbols []string) (*answer, *refusal) {
+	from, to, refused := dates(r)
+	if refused != nil {
+		return nil, refused
+	}
+	a, refused := g.each(symbols, "series", func(l *Listing) any {
+		closed := g.Market.Exchanges.Of(&l.Listing).LastClosed(g.Market.Clock(), 0).Date
+		bars := g.Market.BarsIn(l, from, min(to, closed))
 		k := g.scale(l)
-		rows, splits := [][]any{}, []map[string]any{}
+		rows := make([]any, 0, bars.Len())
 		for i, day := range bars.Day {
-			if day < from || day > to || day >= l.story.gapFrom && day <= l.story.gapTo {
+			if day >= l.story.gapFrom && day <= l.story.gapTo {
 				continue
 			}
 			rows = append(rows, []any{day, round(bars.Open[i] * k), round(bars.High[i] * k), round(bars.Low[i] * k), round(bars.Close[i] * k), bars.Volume[i]})
 		}
-		for _, s := range l.Splits {
-			splits = append(splits, map[string]any{"date": s.Day, "ratio": s.Ratio})
-		}
-		return map[string]any{"symbol": vendorSymbol(l.Symbol), "minor_unit": g.inMinor(l), "bars": rows, "splits": splits}
-	}), 2 * len(symbols), nil
+		row := g.action(l)
+		row["bars"] = rows
+		return row
+	})
+	if refused == nil {
+		a.units *= 2
+	}
+	return a, refused
 }
 
-func (g *Gannet) profiles(_ *http.Request, symbols []string) (any, int, *refusal) {
+// action is a listing's splits and dividends.
+func (g *Gannet) action(l *Listing) map[string]any {
+	splits, dividends := []any{}, []any{}
+	today := period.DateOf(g.Market.Clock().UTC())
+	for _, s := range l.Splits {
+		if s.Day <= today {
+			splits = append(splits, map[string]any{"date": s.Day, "ratio": s.Ratio})
+		}
+	}
+	for _, d := range g.Market.Dividends(l, today) {
+		dividends = append(dividends, map[string]any{"ex": d.Ex, "record": d.Record, "pay": d.Pay, "declared": d.Declared, "amount": round(d.Amount * g.scale(l)), "kind": d.Kind})
+	}
+	return map[string]any{"symbol": vendorSymbol(l.Symbol), "currency": l.Currency, "minor_unit": g.inMinor(l), "splits": splits, "dividends": dividends}
+}
+
+func (g *Gannet) actions(_ *http.Request, symbols []string) (*answer, *refusal) {
+	return g.each(symbols, "actions", func(l *Listing) any { return g.action(l) })
+}
+
+func (g *Gannet) day(r *http.Request, _ []string) (*answer, *refusal) {
+	all, refused := g.onExchange(r.URL.Query().Get("exchange"))
+	day, err := period.ParseDate(r.URL.Query().Get("day"))
+	if refused == nil && err != nil {
+		refused = &refusal{status: 400, code: "bad_day", message: "day must be a date"}
+	}
+	if refused != nil {
+		return nil, refused
+	}
+	rows := []any{}
+	for _, l := range all {
+		bars := g.Market.BarsIn(l, day, min(day, g.Market.Exchanges.Of(&l.Listing).LastClosed(g.Market.Clock(), 0).Date))
+		if bars.Len() == 0 || l.story.uncovered || l.story.plan != "" || l.story.unavailable != "" || day >= l.story.gapFrom && day <= l.story.gapTo {
+			continue
+		}
+		k := g.scale(l)
+		rows = append(rows, map[string]any{
+			"symbol": vendorSymbol(l.Symbol), "date": day, "open": round(bars.Open[0] * k), "high": round(bars.High[0] * k), "low": round(bars.Low[0] * k), "close": round(bars.Close[0] * k),
+			"volume": bars.Volume[0], "minor_unit": g.inMinor(l),
+		})
+	}
+	return &answer{json: map[string]any{"bars": rows}, list: "bars", units: 60}, nil
+}
+
+// intraday cuts the last sessions into bars of five minutes.
+func (g *Gannet) intraday(_ *http.Request, symbols []string) (*answer, *refusal) {
+	now := g.Market.Clock().Add(-gannetDelay)
+	a, refused := g.each(symbols, "series", func(l *Listing) any {
+		e := g.Market.Exchanges.Of(&l.Listing)
+		k := g.scale(l)
+		rows := []any{}
+		today := e.Today(now)
+		for _, day := range e.Sessions(today-9, today) {
+			s := e.SessionOn(day)
+			before := 0.0
+			for at := s.Open.Add(5 * time.Minute); !at.After(s.Close) && !at.After(now); at = at.Add(5 * time.Minute) {
+				q, ok := g.Market.QuoteAt(l, at)
+				if !ok || q.Time.Before(s.Open) {
+					continue
+				}
+				open := q.Open
+				if before != 0 {
+					open = before
+				}
+				rows = append(rows, []any{at.UTC().Format(time.RFC3339), round(open * k), round(math.Max(open, q.Last) * k), round(math.Min(open, q.Last) * k), round(q.Last * k), math.Round(q.Volume / 100)})
+				before = q.Last
+			}
+		}
+		return map[string]any{"symbol": vendorSymbol(l.Symbol), "minor_unit": g.inMinor(l), "bars": rows}
+	})
+	if refused == nil {
+		a.units *= 5
+	}
+	return a, refused
+}
+
+func (g *Gannet) profiles(_ *http.Request, symbols []string) (*answer, *refusal) {
 	return g.each(symbols, "profiles", func(l *Listing) any {
 		row := map[string]any{"symbol": vendorSymbol(l.Symbol), "country": l.Country, "website": l.Website, "listed_since": l.Since, "description": l.Description}
 		for key, text := range map[string]string{"sector": l.Sector, "industry": l.Industry, "fiscal_year_end": l.YearEnd} {
@@ -306,25 +320,78 @@ func (g *Gannet) profiles(_ *http.Request, symbols []string) (any, int, *refusal
 			row["employees"] = l.Employees
 		}
 		return row
-	}), len(symbols), nil
+	})
 }
 
-// counts reports what was asked, for tests and benchmarks.
-func (g *Gannet) counts(w http.ResponseWriter, _ *http.Request) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	writeJSON(w, 200, map[string]any{"asked": g.asked, "spent": g.spent, "too_fast": g.tooFast})
+func (g *Gannet) announcements(_ *http.Request, symbols []string) (*answer, *refusal) {
+	today := period.DateOf(g.Market.Clock().UTC())
+	return g.each(symbols, "announcements", func(l *Listing) any {
+		rows := []any{}
+		for _, x := range g.Market.Announcements(l, today) {
+			rows = append(rows, map[string]any{"symbol": vendorSymbol(l.Symbol), "date": x.Date, "kind": x.Kind, "title": x.Title})
+		}
+		return rows
+	})
 }
 
-// truth gives the exact numbers behind a listing, in the major unit.
-func (g *Gannet) truth(w http.ResponseWriter, r *http.Request) {
-	s, err := market.ParseSymbol(r.URL.Query().Get("symbol"))
-	l := g.Market.Find(s)
-	if err != nil || l == nil {
-		writeJSON(w, 404, map[string]string{"error": "no such listing"})
-		return
+func (g *Gannet) funds(_ *http.Request, symbols []string) (*answer, *refusal) {
+	return g.each(symbols, "funds", func(l *Listing) any {
+		q, ok := g.Market.QuoteAt(l, g.Market.Clock())
+		if !ok || l.Kind != market.Fund && l.Kind != market.ETF {
+			return nil
+		}
+		return map[string]any{
+			"symbol": vendorSymbol(l.Symbol), "nav": round(q.Last * 1.0005), "net_assets_millions": 40 + float64(l.own%9000)/10,
+			"expense_ratio": fmt.Sprintf("%.2f%%", 0.05+float64(l.own%120)/100), "distribution_yield": fmt.Sprintf("%.2f%%", 100*l.Payer.yield),
+		}
+	})
+}
+
+// terms of the bonds, by ticker.
+var terms = map[string]struct {
+	issuer, maturity, count string
+	coupon                  float64
+	times                   int
+}{
+	"HB31": {"Harbour Bank of Vela", "2031-09-30", "ACT/ACT", 3.25, 1},
+	"TD29": {"Slackwater Tidal Power", "2029-04-15", "30/360", 4.5, 2},
+	"VZ28": {"Vela Treasury", "2028-12-15", "ACT/ACT", 0, 0},
+	"VT25": {"Vela Treasury", "2025-06-30", "ACT/ACT", 1, 1},
+}
+
+func (g *Gannet) bonds(_ *http.Request, symbols []string) (*answer, *refusal) {
+	return g.each(symbols, "bonds", func(l *Listing) any {
+		t, known := terms[l.Symbol.Ticker]
+		if !known {
+			return nil
+		}
+		return map[string]any{"symbol": vendorSymbol(l.Symbol), "issuer": t.issuer, "maturity": t.maturity, "day_count": t.count, "coupon": fmt.Sprintf("%.2f%%", t.coupon), "coupons_a_year": t.times}
+	})
+}
+
+func (g *Gannet) contracts(_ *http.Request, symbols []string) (*answer, *refusal) {
+	return g.each(symbols, "contracts", func(l *Listing) any {
+		if l.Kind != market.Future && l.Kind != market.Option {
+			return nil
+		}
+		year := g.Market.Clock().Year() + 1
+		row := map[string]any{"symbol": vendorSymbol(l.Symbol), "underlying": "XCVH:KELP", "expiry": fmt.Sprintf("%d-06-18", year), "multiplier": 100}
+		if l.Kind == market.Option {
+			row["strike"], row["right"] = 30, "call"
+		}
+		return row
+	})
+}
+
+func (g *Gannet) members(_ *http.Request, symbols []string) (*answer, *refusal) {
+	index := g.find(symbols[0])
+	if index == nil || index.Kind != market.Index {
+		return nil, &refusal{status: 404, code: "unknown_universe", message: "there is no universe " + symbols[0]}
 	}
-	q, _ := g.Market.QuoteAt(l, g.Market.Clock().Add(-gannetDelay))
-	b := g.Market.Bars(l)
-	writeJSON(w, 200, map[string]any{"quote": q, "bars": b, "splits": l.Splits, "employees": l.Employees, "sector": l.Sector, "isin": l.ISIN, "ended": l.Ended})
+	members := g.Market.Members(index)
+	rows := []any{}
+	for _, l := range members {
+		rows = append(rows, map[string]any{"symbol": vendorSymbol(l.Symbol), "weight": fmt.Sprintf("%.4f%%", 100/float64(len(members)))})
+	}
+	return &answer{json: map[string]any{"members": rows}, list: "members", units: 2}, nil
 }

@@ -70,7 +70,63 @@ func (m *Market) generate(count int) {
 		l.Sector, l.Industry, l.Employees, l.YearEnd = trade.sector, trade.industry, int(math.Exp(3+6*r.Float64())), "--12-31"
 		l.Description = l.Name + ": " + trade.industry + "."
 		l.drift, l.volatility, l.volume = 0.0002+0.0004*r.NormFloat64(), 0.008+0.018*r.Float64(), math.Exp(9+5*r.Float64())
+		if r.IntN(3) > 0 {
+			l.Payer = payer{yield: 0.01 + 0.05*r.Float64(), times: []int{1, 2, 2, 4}[r.IntN(4)], growth: 0.06*r.Float64() - 0.005}
+		}
+		l.story.losing = r.IntN(12) == 0
 		m.add(l)
+	}
+}
+
+// fixed are the currencies that the central bank fixes against the euro, with
+// about their rates.
+var fixed = []struct {
+	code string
+	rate float64
+}{
+	{"AUD", 1.65},
+	{"BGN", 1.9558},
+	{"BRL", 5.9},
+	{"CAD", 1.5},
+	{"CHF", 0.94},
+	{"CNY", 7.8},
+	{"CZK", 25.1},
+	{"DKK", 7.46},
+	{"GBP", 0.854},
+	{"HKD", 8.5},
+	{"HUF", 395},
+	{"IDR", 17600},
+	{"ILS", 4},
+	{"INR", 92},
+	{"ISK", 149},
+	{"JPY", 162},
+	{"KRW", 1490},
+	{"MXN", 20.5},
+	{"MYR", 4.8},
+	{"NOK", 11.7},
+	{"NZD", 1.83},
+	{"PHP", 63},
+	{"PLN", 4.27},
+	{"RON", 4.97},
+	{"SEK", 11.4},
+	{"SGD", 1.43},
+	{"THB", 37},
+	{"TRY", 38},
+	{"USD", 1.085},
+	{"ZAR", 20},
+}
+
+// fixings makes the pairs of the central bank; those that are traded move with
+// their trade.
+func (m *Market) fixings() {
+	for _, f := range fixed {
+		symbol := market.Symbol{Ticker: "EUR", Exchange: f.code}
+		l := m.bySymbol[symbol]
+		if l == nil {
+			l = pair(symbol.String(), f.rate)
+			l.own = m.random(symbol.String()).Uint64()
+		}
+		m.Rates = append(m.Rates, l)
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 type Market struct {
 	Exchanges market.Exchanges
 	Listings  []*Listing
+	Rates     []*Listing // pairs that the central bank fixes
 	Clock     func() time.Time
 
 	seed     uint64
@@ -33,15 +34,22 @@ type Listing struct {
 	YearEnd, Website, Description string
 	Since                         period.Date
 	Splits                        []series.Split
+	Payer                         payer
 	story                         story
 
-	start, drift, volatility float64 // price at the epoch; daily mean and deviation of log returns
+	start, drift, volatility float64 // price as written, in the shares of the epoch; daily mean and deviation of log returns
 	volume                   float64 // usual volume of a session
 	own                      uint64  // what its chance begins from
 
-	mu   sync.Mutex
-	bars series.Bars // raw, from the epoch on, as far as computed
-	walk float64     // the unrounded close of the last of them, in the shares of its day
+	mu    sync.Mutex
+	years map[int]path // closes of the years that were asked for
+}
+
+// path is the unrounded close of each session of a year, as a logarithm and in
+// the shares of the epoch.
+type path struct {
+	days   []period.Date
+	closes []float64
 }
 
 // story is what goes wrong with a listing, or with how vendors report on it.
@@ -54,10 +62,12 @@ type story struct {
 	uncovered   bool   // the vendor lists it but carries no data
 	unavailable string // the vendor's history of it fails, with this message
 	plan        string // only in this plan of the vendor
+	losing      bool   // earns nothing but losses
+	standalone  bool   // publishes no consolidated accounts
 }
 
-// epoch is the first day of the walk of every price.
-var epoch = period.MakeDate(2022, time.January, 3)
+// epoch is the first year of the walk of every price: twenty years and some back.
+const epoch = 2004
 
 // New makes a market of a number of listings, the first of them written by hand.
 func New(exchanges market.Exchanges, seed uint64, listings int, clock func() time.Time) *Market {
@@ -66,6 +76,7 @@ func New(exchanges market.Exchanges, seed uint64, listings int, clock func() tim
 		m.add(l)
 	}
 	m.generate(listings - len(m.Listings))
+	m.fixings()
 	return m
 }
 
@@ -82,6 +93,9 @@ func (m *Market) add(l *Listing) {
 	m.Listings = append(m.Listings, l)
 	m.bySymbol[l.Symbol] = l
 }
+
+// writtenYear is the year at whose start prices are as they were written by hand.
+const writtenYear = 2022
 
 // Find returns a listing by symbol, or nil.
 func (m *Market) Find(s market.Symbol) *Listing { return m.bySymbol[s] }
@@ -108,51 +122,128 @@ func madeUpISIN(country string, r *rand.Rand) string {
 // Bars returns the raw bars of a listing up to the last session that has closed,
 // as it was traded: prices in the shares of their day.
 func (m *Market) Bars(l *Listing) series.Bars {
-	last := m.Exchanges.Of(&l.Listing).LastClosed(m.Clock(), 0).Date
-	return m.barsTo(l, last)
+	return m.BarsIn(l, period.MakeDate(epoch, 1, 1), m.Exchanges.Of(&l.Listing).LastClosed(m.Clock(), 0).Date)
 }
 
-// barsTo extends the walk to a day and returns the bars up to it.
-func (m *Market) barsTo(l *Listing, day period.Date) series.Bars {
+// BarsIn returns the raw bars of a range of days.
+func (m *Market) BarsIn(l *Listing, from, to period.Date) (out series.Bars) {
+	from, to = max(from, l.Since, period.MakeDate(epoch, 1, 1)), min(to, l.lastDay())
+	for year := from.Time().Year(); year <= to.Time().Year() && from <= to; year++ {
+		p := m.year(l, year)
+		for i, day := range p.days {
+			if day >= from && day <= to {
+				open, high, low, cl, volume := m.bar(l, p, i)
+				out.Append(day, open, high, low, cl, volume)
+			}
+		}
+	}
+	return out
+}
+
+// lastDay is the last day on which the listing can have been traded.
+func (l *Listing) lastDay() period.Date {
+	last := period.MakeDate(2200, 1, 1)
 	if l.Ended != 0 {
-		day = min(day, l.Ended)
+		last = l.Ended
 	}
 	if l.story.suspended != 0 {
-		day = min(day, l.story.suspended)
+		last = min(last, l.story.suspended)
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	e := m.Exchanges.Of(&l.Listing)
-	next := max(epoch, l.Since)
-	if n := l.bars.Len(); n > 0 {
-		next = l.bars.Day[n-1] + 1
-	} else {
-		l.walk = l.start
-	}
-	for d := next; d <= day; d++ {
-		if e.Trades(d) {
-			m.trade(l, d)
-		}
-	}
-	return l.bars.Slice(0, l.bars.OnOrBefore(day)+1)
+	return last
 }
 
-// trade adds the bar of one day.
-func (m *Market) trade(l *Listing, d period.Date) {
-	r := rand.New(rand.NewPCG(l.own, uint64(d))) // a day's chance is its own, so that a history can be extended
-	before := l.walk
-	for _, s := range l.Splits {
-		if s.Day == d {
-			before /= s.Ratio
+// anchor is where the walk of a price stands at the start of a year. It goes out
+// from the price as it was written, forward and back.
+func (m *Market) anchor(l *Listing, year int) float64 {
+	level := math.Log(l.start)
+	step := func(y int) float64 {
+		r := rand.New(rand.NewPCG(l.own, uint64(y)))
+		return 252*l.drift + math.Sqrt(252)*l.volatility*r.NormFloat64()
+	}
+	for y := writtenYear; y < year; y++ {
+		level += step(y)
+	}
+	for y := year; y < writtenYear; y++ {
+		level -= step(y)
+	}
+	return level
+}
+
+// manyListings is from how many listings on paths are computed anew each time.
+const manyListings = 5000
+
+// year walks through one year: from where the price stands at its start to where
+// it stands at the start of the next, falling by each dividend on its way. Any
+// year can be walked without those before it.
+func (m *Market) year(l *Listing, year int) path {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if p, known := l.years[year]; known {
+		return p
+	}
+	e := m.Exchanges.Of(&l.Listing)
+	var p path
+	for d := period.MakeDate(year, 1, 1); d <= period.MakeDate(year, 12, 31); d++ {
+		if e.Trades(d) {
+			p.days = append(p.days, d)
 		}
 	}
-	open := before * math.Exp(0.3*l.volatility*r.NormFloat64())
-	l.walk = before * math.Exp(l.drift+l.volatility*r.NormFloat64())
-	high := math.Max(open, l.walk) * math.Exp(0.4*l.volatility*math.Abs(r.NormFloat64()))
-	low := math.Min(open, l.walk) * math.Exp(-0.4*l.volatility*math.Abs(r.NormFloat64()))
-	volume := math.Round(l.volume * math.Exp(0.5*r.NormFloat64()))
+	begin, end := m.anchor(l, year), m.anchor(l, year+1)
+	drops := map[period.Date]float64{}
+	for _, d := range m.paid(l, year) {
+		drops[d.Ex] += d.Amount * splitFactor(l.Splits, d.Ex)
+	}
+	p.closes = make([]float64, len(p.days))
+	level := 0.0
+	for i, day := range p.days {
+		r := rand.New(rand.NewPCG(l.own, uint64(day))) // a day's chance is its own
+		step := l.volatility * r.NormFloat64()
+		if drop := drops[day]; drop > 0 {
+			step += math.Log(math.Max(0.5, 1-drop/math.Exp(begin+level)))
+		}
+		level += step
+		p.closes[i] = level
+	}
+	for i := range p.closes {
+		done := float64(i+1) / float64(len(p.closes))
+		p.closes[i] += begin + done*(end-begin-level)
+	}
+	if len(m.Listings) < manyListings {
+		if l.years == nil {
+			l.years = map[int]path{}
+		}
+		l.years[year] = p
+	}
+	return p
+}
+
+// splitFactor is by how much shares have multiplied up to a day.
+func splitFactor(splits []series.Split, day period.Date) float64 {
+	factor := 1.0
+	for _, s := range splits {
+		if s.Day <= day {
+			factor *= s.Ratio
+		}
+	}
+	return factor
+}
+
+// bar is the bar of the i-th session of a year, in the shares of its day.
+func (m *Market) bar(l *Listing, p path, i int) (open, high, low, cl, volume float64) {
+	day := p.days[i]
+	factor := splitFactor(l.Splits, day)
+	cl = math.Exp(p.closes[i]) / factor
+	before := cl
+	if i > 0 {
+		before = math.Exp(p.closes[i-1]) / factor
+	}
+	r := rand.New(rand.NewPCG(l.own, uint64(day)<<1|1<<40))
+	open = before * math.Exp(0.3*l.volatility*r.NormFloat64())
+	high = math.Max(open, cl) * math.Exp(0.4*l.volatility*math.Abs(r.NormFloat64()))
+	low = math.Min(open, cl) * math.Exp(-0.4*l.volatility*math.Abs(r.NormFloat64()))
+	volume = math.Round(l.volume * math.Exp(0.5*r.NormFloat64()))
 	t := l.tick()
-	l.bars.Append(d, rounded(open, t), rounded(high, t), rounded(low, t), rounded(l.walk, t), volume)
+	return rounded(open, t), rounded(high, t), rounded(low, t), rounded(cl, t), volume
 }
 
 // tick is the smallest step of a listing's price.
@@ -181,6 +272,9 @@ type Quote struct {
 	Volume, Turnover                float64
 }
 
+// longestBreak is more days than any exchange stays closed.
+const longestBreak = 12
+
 // QuoteAt returns the quote of a listing as it stood at an instant, in the major unit.
 func (m *Market) QuoteAt(l *Listing, at time.Time) (Quote, bool) {
 	e := m.Exchanges.Of(&l.Listing)
@@ -190,7 +284,8 @@ func (m *Market) QuoteAt(l *Listing, at time.Time) (Quote, bool) {
 		day = current.Date
 		done = float64(at.Sub(current.Open)) / float64(current.Close.Sub(current.Open))
 	}
-	bars := m.barsTo(l, day)
+	last := min(day, l.lastDay())
+	bars := m.BarsIn(l, last-longestBreak, last)
 	n := bars.Len()
 	if n == 0 {
 		return Quote{}, false

@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"reflect"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +15,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/source"
 	"soba.invalid/soba/sources"
 )
@@ -111,7 +114,7 @@ func TestGannetsManners(t *testing.T) {
 	if e := body["errors"].([]any); len(e) != 1 || e[0].(map[string]any)["code"] != "plan" {
 		t.Errorf("errors: %v", e)
 	}
-	for range gannetBurst {
+	for range burst {
 		status, header, _ = get("/v1/quotes?symbols=XCVH:KELP", GannetKey)
 	}
 	if status != 429 || header.Get("Retry-After") != "1" {
@@ -120,5 +123,115 @@ func TestGannetsManners(t *testing.T) {
 	g.limiter.SetLimit(rate.Inf)
 	if status, _, _ := get("/v1/quotes?symbols="+strings.Repeat("XCVH:KELP,", 100)+"XCVH:KELP", GannetKey); status != 400 {
 		t.Errorf("101 symbols give %d", status)
+	}
+}
+
+// Any year can be walked alone, twenty years reach back, and what dividends take
+// out of a price shows at their ex-dates.
+func TestTwentyYearsAndTheirDividends(t *testing.T) {
+	m := newMarket(t, 200, "2026-03-06T20:00:00Z")
+	l := m.Listings[slices.IndexFunc(m.Listings, func(l *Listing) bool {
+		return l.Payer.times > 1 && l.Since < period.MakeDate(epoch, 1, 1) && len(l.Splits) == 0
+	})]
+	whole := m.Bars(l)
+	if whole.Len() < 20*250 {
+		t.Fatalf("%d bars", whole.Len())
+	}
+	alone := newMarket(t, 200, "2026-03-06T20:00:00Z")
+	from, to := period.MakeDate(2011, 5, 2), period.MakeDate(2012, 2, 28)
+	part := alone.BarsIn(alone.Find(l.Symbol), from, to)
+	i := whole.OnOrBefore(from - 1)
+	if want := whole.Slice(i+1, i+1+part.Len()); !reflect.DeepEqual(part, want) {
+		t.Error("a part of the history differs from the same part of the whole")
+	}
+	drops, others, n := 0.0, 0.0, 0
+	paying := map[period.Date]float64{}
+	for _, d := range m.Dividends(l, period.MakeDate(2026, 3, 6)) {
+		paying[d.Ex] = d.Amount
+	}
+	for i := 1; i < whole.Len(); i++ {
+		move := whole.Close[i]/whole.Close[i-1] - 1
+		if amount := paying[whole.Day[i]]; amount > 0 {
+			drops += move + amount/whole.Close[i-1]
+			n++
+		} else {
+			others += move
+		}
+	}
+	// Once the dividend is added back, ex-dates are days like others.
+	if n < 20 || math.Abs(drops/float64(n)-others/float64(whole.Len()-n)) > 0.02 {
+		t.Errorf("%d ex-dates move by %.4f beyond the dividend, other days by %.4f", n, drops/float64(n), others/float64(whole.Len()-n))
+	}
+}
+
+// Statements articulate, for every company and quarter.
+func TestAccountsArticulate(t *testing.T) {
+	m := newMarket(t, 120, "2026-03-06T20:00:00Z")
+	today := period.MakeDate(2026, 3, 6)
+	companies, quarters := 0, 0
+	for _, l := range m.Listings {
+		accounts := m.Accounts(l, today)
+		if len(accounts) == 0 {
+			continue
+		}
+		companies++
+		years := map[int]int64{}
+		for i, a := range accounts {
+			quarters++
+			years[a.Year] += a.Revenue
+			if a.Assets() != a.Liabilities()+a.Equity {
+				t.Fatalf("%s %d-Q%d: assets %d, liabilities and equity %d", l.Symbol, a.Year, a.Quarter, a.Assets(), a.Liabilities()+a.Equity)
+			}
+			if i == 0 {
+				continue
+			}
+			before := accounts[i-1]
+			if change := a.OperatingCash - a.CapitalExpenditure - a.Dividends + a.Borrowed; a.Cash-before.Cash != change {
+				t.Fatalf("%s %d-Q%d: cash changes by %d, the flows say %d", l.Symbol, a.Year, a.Quarter, a.Cash-before.Cash, change)
+			}
+			if a.Equity-before.Equity != a.NetIncome()-a.Dividends || a.Start != before.End+1 || a.Cash < 0 || a.Debt < 0 {
+				t.Fatalf("%s %d-Q%d: %+v after %+v", l.Symbol, a.Year, a.Quarter, a, before)
+			}
+			if a.Quarter == 4 && years[a.Year] != accounts[i].Revenue+accounts[i-1].Revenue+accounts[max(i-2, 0)].Revenue+accounts[max(i-3, 0)].Revenue && i >= 3 {
+				t.Fatalf("%s %d: four quarters do not add up to the year", l.Symbol, a.Year)
+			}
+		}
+		// What was paid out over all quarters is what was declared, times the shares.
+		paid, declared := int64(0), 0.0
+		first, last := accounts[0].Start, accounts[len(accounts)-1].End
+		for _, a := range accounts {
+			paid += a.Dividends
+		}
+		for _, d := range m.Dividends(l, today) {
+			if d.Pay >= first && d.Pay <= last {
+				declared += d.Amount * float64(accounts[0].Shares) / splitFactor(l.Splits, accounts[0].End) * splitFactor(l.Splits, d.Ex) / 1000
+			}
+		}
+		if math.Abs(float64(paid)-declared) > float64(len(accounts)) { // each quarter rounds to thousands
+			t.Errorf("%s paid %d thousand, declared %.0f", l.Symbol, paid, declared)
+		}
+	}
+	if companies < 90 || quarters < 7000 {
+		t.Errorf("%d companies with %d quarters", companies, quarters)
+	}
+}
+
+// A market of twenty thousand answers for all of them without holding them.
+func TestTwentyThousandListings(t *testing.T) {
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	m := newMarket(t, 20_000, "2026-03-06T20:00:00Z")
+	g := NewGannet(m)
+	quoted := 0
+	for _, l := range m.Listings {
+		if g.quote(l) != nil {
+			quoted++
+		}
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	if used := int64(after.HeapAlloc) - int64(before.HeapAlloc); quoted < 19_900 || used > 64<<20 {
+		t.Errorf("%d quotes, %d MiB in use", quoted, used>>20)
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/table"
 )
 
@@ -27,6 +28,9 @@ import (
 type Book struct {
 	store     *Store
 	exchanges market.Exchanges
+	sources   []string // in the order of preference unless the user has set another
+	now       func() time.Time
+	tolerance float64
 	version   atomic.Int64
 	away      atomic.Bool
 	listeners listeners
@@ -36,26 +40,76 @@ type Book struct {
 	directory *market.Directory
 	lists     map[string]*List // by name in lower case
 	records   map[int64]*table.Record
+	traded    map[int64][]table.Given // bars as traded, before they are adjusted
+	prefer    Preferences
 	loaded    map[catalogue.Dataset]map[int64]bool // which feeds of the records are current
 	inFlight  map[catalogue.Dataset]map[int64]bool
 	newest    int64          // request heeded
 	heeded    map[int64]bool // of the most recent requests
 }
 
-// NewBook opens the book and reads the directory.
-func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges) (*Book, error) {
-	b := &Book{store: s, exchanges: exchanges, records: map[int64]*table.Record{}, loaded: map[catalogue.Dataset]map[int64]bool{}, heeded: map[int64]bool{}, lists: map[string]*List{}}
-	for _, d := range catalogue.Datasets {
+// window is how many days of history the book keeps in memory: five years and
+// some. What lies before it is read when it is asked for.
+const window = 2200
+
+// NewBook opens the book and reads the directory. Sources are in the order of
+// preference that holds unless the user has set another.
+func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges, sources []string, now func() time.Time, tolerance float64) (*Book, error) {
+	b := &Book{
+		store: s, exchanges: exchanges, sources: sources, now: now, tolerance: tolerance, records: map[int64]*table.Record{}, traded: map[int64][]table.Given{},
+		loaded: map[catalogue.Dataset]map[int64]bool{}, heeded: map[int64]bool{}, lists: map[string]*List{},
+	}
+	for _, d := range kept {
 		b.loaded[d] = map[int64]bool{}
 	}
 	// Nothing is in memory yet, so whatever is stored by now is heeded.
 	if err := b.heedRequests(ctx, "id > (select coalesce(max(id), 0) from request) - $1", recent); err != nil {
 		return nil, err
 	}
+	if err := b.readPreferences(ctx); err != nil {
+		return nil, err
+	}
 	if err := b.readDirectory(ctx); err != nil {
 		return nil, err
 	}
 	return b, b.readInFlight(ctx)
+}
+
+// kept are the datasets that the book holds: all but bars within the day.
+var kept = func() (out []catalogue.Dataset) {
+	for _, info := range catalogue.Infos {
+		if info.Shape != catalogue.Directory && info.Name != catalogue.Intraday {
+			out = append(out, info.Name)
+		}
+	}
+	return out
+}()
+
+// tracked are the datasets that can be in flight.
+var tracked = append(slices.Clone(kept), catalogue.Intraday)
+
+// Preferences returns what the user has set of sources.
+func (b *Book) Preferences() Preferences {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.prefer
+}
+
+// order is the order of preference of sources for a dataset.
+func (b *Book) order(d catalogue.Dataset) []string {
+	return append(slices.Clone(b.prefer.Order[d]), b.sources...)
+}
+
+func (b *Book) readPreferences(ctx context.Context) error {
+	p, err := b.store.Preferences(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the preferences: %w", err)
+	}
+	b.mu.Lock()
+	b.prefer = p
+	b.mu.Unlock()
+	b.forget()
+	return nil
 }
 
 // Version counts the changes to what the book holds.
@@ -129,8 +183,9 @@ func (b *Book) readInFlight(ctx context.Context) error {
 	return nil
 }
 
-// Records returns the rows of a list as they are known now.
-func (b *Book) Records(ctx context.Context, rows []Row) ([]*table.Record, error) {
+// Records returns the rows of a list as they are known now, with histories from
+// a day on; 0 asks for what the book has in memory.
+func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*table.Record, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if err := b.load(ctx, rows); err != nil {
@@ -144,61 +199,102 @@ func (b *Book) Records(ctx context.Context, rows []Row) ([]*table.Record, error)
 		}
 		r := *base
 		hold(&r, row)
-		for _, d := range catalogue.Datasets {
+		for _, d := range tracked {
 			r.Feeds[table.FeedOf(d)].Refreshing = b.inFlight[d][row.ListingID]
 		}
 		out = append(out, &r)
 	}
+	if since == 0 || since >= b.start() {
+		return out, nil
+	}
+	deep := []catalogue.Dataset{catalogue.Bars, catalogue.Rates}
+	f, err := b.store.read(ctx, idsOf(rows), deep, latest, since)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range out {
+		for _, d := range deep {
+			refreshing := r.Feeds[table.FeedOf(d)].Refreshing
+			fill(r, d, f, b.order(d))
+			r.Feeds[table.FeedOf(d)].Refreshing = refreshing
+		}
+		bars := &r.Feeds[table.FeedOf(catalogue.Bars)]
+		refreshing := bars.Refreshing
+		adjust(r, bars.From, b.tolerance)
+		bars.Refreshing = refreshing
+	}
 	return out, nil
+}
+
+// start is the first day of the histories in memory.
+func (b *Book) start() period.Date { return period.DateOf(b.now().UTC()) - window }
+
+// latest is an instant after all others: what is known then is what is known now.
+var latest = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+
+func idsOf(rows []Row) []int64 {
+	ids := make([]int64, len(rows))
+	for i, row := range rows {
+		ids[i] = row.ListingID
+	}
+	return ids
 }
 
 // load brings the feeds of the rows' listings that are not current up to date.
 func (b *Book) load(ctx context.Context, rows []Row) error {
-	for _, d := range catalogue.Datasets {
+	unadjusted := map[int64]bool{}
+	for _, d := range kept {
+		info := catalogue.Info(d)
 		var ids []int64
 		for _, row := range rows {
-			if !b.loaded[d][row.ListingID] && b.directory.ByID(row.ListingID) != nil {
+			if b.loaded[d][row.ListingID] {
+				continue
+			}
+			switch l := b.directory.ByID(row.ListingID); {
+			case l == nil:
+			case info.Has(l.Kind):
 				ids = append(ids, row.ListingID)
+			default:
+				b.loaded[d][row.ListingID] = true // there can be none
 			}
 		}
 		if len(ids) == 0 {
 			continue
 		}
-		f, err := b.store.read(ctx, ids, []catalogue.Dataset{d}, time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC))
+		f, err := b.store.read(ctx, ids, []catalogue.Dataset{d}, latest, b.start())
 		if err != nil {
 			return err
 		}
+		order := b.order(d)
 		for _, id := range ids {
 			l := b.directory.ByID(id)
 			r := table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
 			if old := b.records[id]; old != nil {
 				r = *old
 			}
-			fill(&r, d, f)
+			fill(&r, d, f, order)
+			switch d {
+			case catalogue.Bars:
+				b.traded[id] = r.Feeds[table.FeedOf(d)].From
+				unadjusted[id] = true
+			case catalogue.Splits:
+				unadjusted[id] = true
+			}
 			b.records[id] = &r
 			b.loaded[d][id] = true
 		}
 	}
-	return nil
-}
-
-// fill puts a dataset that was read into a record.
-func fill(r *table.Record, d catalogue.Dataset, f *feeds) {
-	id := r.Listing.ID
-	feed := &r.Feeds[table.FeedOf(d)]
-	feed.Observation, feed.Attempt = f.points[d][id], f.attempts[d][id]
-	if d != catalogue.Bars {
-		return
+	for id := range unadjusted {
+		r := *b.records[id]
+		adjust(&r, b.traded[id], b.tolerance)
+		b.records[id] = &r
 	}
-	r.Bars = nil
-	if h := f.bars[id]; h != nil {
-		last := h.bars.Day[h.bars.Len()-1]
-		h.observation.Observed = r.Exchange.SessionOn(last).Close
-		if a := feed.Attempt; a != nil && a.Response == h.observation.Response {
-			h.observation.Place = a.Place
+	for _, row := range rows {
+		if l := b.directory.ByID(row.ListingID); l != nil && b.records[row.ListingID] == nil {
+			b.records[row.ListingID] = &table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
 		}
-		r.Bars, feed.Observation = h.bars, h.observation
 	}
+	return nil
 }
 
 // hold gives a record the quantity and cost of a row.
@@ -216,30 +312,34 @@ func hold(r *table.Record, row Row) {
 			o.Values[catalogue.Find(id).Slot()] = cell.Of(x)
 		}
 	}
-	r.Feeds[table.Holdings].Observation = o
+	r.Feeds[table.Holdings].From = []table.Given{{Source: o.Source, Observation: o}}
 }
 
-// RecordsAt returns the rows of a list as they were known at an instant in the past.
-func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time) ([]*table.Record, error) {
-	ids := make([]int64, len(rows))
-	for i, row := range rows {
-		ids[i] = row.ListingID
+// RecordsAt returns the rows of a list as they were known at an instant in the
+// past, with histories from a day on.
+func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time, since period.Date) ([]*table.Record, error) {
+	if since == 0 {
+		since = period.DateOf(at.UTC()) - window
 	}
-	f, err := b.store.read(ctx, ids, catalogue.Datasets, at)
+	f, err := b.store.read(ctx, idsOf(rows), kept, at, since)
 	if err != nil {
 		return nil, err
 	}
-	directory := b.Directory()
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	out := make([]*table.Record, 0, len(rows))
 	for _, row := range rows {
-		l := directory.ByID(row.ListingID)
+		l := b.directory.ByID(row.ListingID)
 		if l == nil {
 			continue
 		}
 		r := &table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
-		for _, d := range catalogue.Datasets {
-			fill(r, d, f)
+		for _, d := range kept {
+			if catalogue.Info(d).Has(l.Kind) {
+				fill(r, d, f, b.order(d))
+			}
 		}
+		adjust(r, r.Feeds[table.FeedOf(catalogue.Bars)].From, b.tolerance)
 		hold(r, row)
 		out = append(out, r)
 	}
@@ -276,7 +376,9 @@ func (b *Book) listen(ctx context.Context) error {
 	if _, err := raw.Exec(ctx, "listen soba"); err != nil {
 		return err
 	}
-	b.forget()
+	if err := b.readPreferences(ctx); err != nil { // which forgets everything
+		return err
+	}
 	if err := b.readDirectory(ctx); err != nil {
 		return err
 	}
@@ -300,7 +402,7 @@ func (b *Book) listen(ctx context.Context) error {
 func (b *Book) forget() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for _, d := range catalogue.Datasets {
+	for _, d := range kept {
 		clear(b.loaded[d])
 	}
 	clear(b.lists)
@@ -361,6 +463,10 @@ func (b *Book) heed(ctx context.Context, payload string) error {
 		}
 	case "attempts":
 		b.forget()
+	case "sources":
+		if err := b.readPreferences(ctx); err != nil {
+			return err
+		}
 	case "watchlist":
 		b.ForgetLists()
 	case "refresh":
@@ -382,22 +488,24 @@ const recent = 1000
 func (b *Book) heedRequests(ctx context.Context, where string, args ...any) error {
 	b.heeding.Lock()
 	defer b.heeding.Unlock()
-	rows, err := b.store.Pool.Query(ctx, "select id, dataset, listings from request where "+where+" order by id", args...)
+	rows, err := b.store.Pool.Query(ctx, "select id, datasets, listings from request where "+where+" order by id", args...)
 	if err != nil {
 		return err
 	}
 	directory := false
 	var request int64
-	var dataset string
+	var datasets []string
 	var listings []int64
-	_, err = pgx.ForEachRow(rows, []any{&request, &dataset, &listings}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&request, &datasets, &listings}, func() error {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		b.newest = max(b.newest, request)
 		b.heeded[request] = true
-		directory = directory || dataset == string(catalogue.Listings)
-		for _, listing := range listings {
-			delete(b.loaded[catalogue.Dataset(dataset)], listing)
+		for _, dataset := range datasets {
+			directory = directory || dataset == string(catalogue.Listings)
+			for _, listing := range listings {
+				delete(b.loaded[catalogue.Dataset(dataset)], listing)
+			}
 		}
 		b.version.Add(1)
 		return nil

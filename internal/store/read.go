@@ -4,12 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
 	"soba.invalid/soba/internal/core/table"
@@ -19,44 +22,55 @@ import (
 // one at an instant, given as the second argument; the first is the listings.
 const known = " where listing_id = any($1) and known_from <= $2 and known_to > $2 "
 
-// feeds is what is known of listings, by listing, before it is put together.
-type feeds struct {
-	points   map[catalogue.Dataset]map[int64]*table.Observation
-	attempts map[catalogue.Dataset]map[int64]*table.Attempt
-	bars     map[int64]*history
+// feeds is what sources have given of listings, before it is put together.
+type feeds map[catalogue.Dataset]map[int64]map[string]*table.Given
+
+func (f feeds) given(d catalogue.Dataset, id int64, source string) *table.Given {
+	if f[d] == nil {
+		f[d] = map[int64]map[string]*table.Given{}
+	}
+	if f[d][id] == nil {
+		f[d][id] = map[string]*table.Given{}
+	}
+	g := f[d][id][source]
+	if g == nil {
+		g = &table.Given{Source: source}
+		f[d][id][source] = g
+	}
+	return g
 }
 
-type history struct {
-	bars        *series.Bars
-	observation *table.Observation
-}
-
-// read loads some datasets of some listings as they were known at an instant.
-func (s *Store) read(ctx context.Context, ids []int64, datasets []catalogue.Dataset, at time.Time) (*feeds, error) {
-	f := &feeds{map[catalogue.Dataset]map[int64]*table.Observation{}, map[catalogue.Dataset]map[int64]*table.Attempt{}, map[int64]*history{}}
-	names := make([]string, len(datasets))
-	for i, d := range datasets {
-		names[i] = string(d)
-		f.points[d], f.attempts[d] = map[int64]*table.Observation{}, map[int64]*table.Attempt{}
+// read loads some datasets of some listings as they were known at an instant,
+// histories from a day on.
+func (s *Store) read(ctx context.Context, ids []int64, datasets []catalogue.Dataset, at time.Time, since period.Date) (feeds, error) {
+	f := feeds{}
+	datasetNames := names(datasets)
+	shaped := func(shape catalogue.Shape) bool {
+		return slices.ContainsFunc(datasets, func(d catalogue.Dataset) bool { return catalogue.Info(d).Shape == shape })
 	}
-	if err := s.readPoints(ctx, f, ids, names, at); err != nil {
-		return nil, fmt.Errorf("reading observations: %w", err)
+	if shaped(catalogue.Point) {
+		if err := s.readPoints(ctx, f, ids, datasetNames, at); err != nil {
+			return nil, fmt.Errorf("reading observations: %w", err)
+		}
 	}
-	if err := s.readAttempts(ctx, f, ids, names, at); err != nil {
+	if err := s.readAttempts(ctx, f, ids, datasetNames, at); err != nil {
 		return nil, fmt.Errorf("reading attempts: %w", err)
 	}
-	for _, d := range datasets {
-		if d == catalogue.Bars {
-			if err := s.readBars(ctx, f, ids, at); err != nil {
-				return nil, fmt.Errorf("reading bars: %w", err)
-			}
+	if shaped(catalogue.Dated) {
+		if err := s.readEntries(ctx, f, ids, datasetNames, at, since); err != nil {
+			return nil, fmt.Errorf("reading dated records: %w", err)
+		}
+	}
+	if slices.Contains(datasets, catalogue.Bars) {
+		if err := s.readBars(ctx, f, ids, at, since); err != nil {
+			return nil, fmt.Errorf("reading bars: %w", err)
 		}
 	}
 	return f, nil
 }
 
-func (s *Store) readPoints(ctx context.Context, f *feeds, ids []int64, datasets []string, at time.Time) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, observed, delay_s, minor_unit, suspect, fields, rejected, place, request_id, known_from from observation"+known+"and dataset = any($3)", ids, at, datasets)
+func (s *Store) readPoints(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time) error {
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, observed, delay_s, minor_unit, suspect, standalone, fields, rejected, place, request_id, known_from from observation"+known+"and dataset = any($3)", ids, at, datasets)
 	if err != nil {
 		return err
 	}
@@ -65,13 +79,13 @@ func (s *Store) readPoints(ctx context.Context, f *feeds, ids []int64, datasets 
 	var delay int
 	var fields, rejected []byte
 	var o table.Observation
-	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &o.Source, &o.Observed, &delay, &o.Minor, &o.Suspect, &fields, &rejected, &o.Place, &o.Response, &o.Fetched}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &o.Source, &o.Observed, &delay, &o.Minor, &o.Suspect, &o.Standalone, &fields, &rejected, &o.Place, &o.Response, &o.Fetched}, func() error {
 		stored := o
 		stored.Delay = time.Duration(delay) * time.Second
 		if err := decode(&stored, catalogue.Dataset(dataset), fields, rejected); err != nil {
 			return fmt.Errorf("%s of listing %d: %w", dataset, id, err)
 		}
-		f.points[catalogue.Dataset(dataset)][id] = &stored
+		f.given(catalogue.Dataset(dataset), id, o.Source).Observation = &stored
 		return nil
 	})
 	return err
@@ -93,12 +107,7 @@ func decode(o *table.Observation, d catalogue.Dataset, fields, rejected []byte) 
 	o.Values = make([]cell.Value, len(catalogue.ObservedIn(d)))
 	for _, field := range catalogue.ObservedIn(d) {
 		v := &o.Values[field.Slot()]
-		switch x := values[field.ID].(type) {
-		case float64:
-			*v = cell.Of(x)
-		case string:
-			*v = cell.OfText(x)
-		}
+		*v = valueOf(values[field.ID])
 		if field.Unit == catalogue.Time {
 			*v = cell.OfTime(o.Observed)
 		}
@@ -109,60 +118,206 @@ func decode(o *table.Observation, d catalogue.Dataset, fields, rejected []byte) 
 	return nil
 }
 
-func (s *Store) readAttempts(ctx context.Context, f *feeds, ids []int64, datasets []string, at time.Time) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, outcome, detail, coalesce(request_id, 0), place, from_day, known_from from attempt"+known+"and dataset = any($3)", ids, at, datasets)
+func valueOf(stored any) cell.Value {
+	switch x := stored.(type) {
+	case float64:
+		return cell.Of(x)
+	case string:
+		return cell.OfText(x)
+	}
+	return cell.Value{}
+}
+
+func (s *Store) readAttempts(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time) error {
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, outcome, detail, coalesce(request_id, 0), place, covered, known_from from attempt"+known+"and dataset = any($3)", ids, at, datasets)
 	if err != nil {
 		return err
 	}
 	var id int64
 	var dataset, outcome string
-	var from *time.Time
+	var covered dateRanges
 	var a table.Attempt
-	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &a.Source, &outcome, &a.Detail, &a.Response, &a.Place, &from, &a.At}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &a.Source, &outcome, &a.Detail, &a.Response, &a.Place, &covered, &a.At}, func() error {
 		stored := a
 		stored.Outcome, _ = cell.ParseReason(outcome)
-		stored.From = dateOf(from)
-		f.attempts[catalogue.Dataset(dataset)][id] = &stored
+		stored.Covered = spans(covered)
+		f.given(catalogue.Dataset(dataset), id, a.Source).Attempt = &stored
 		return nil
 	})
 	return err
 }
 
-func (s *Store) readBars(ctx context.Context, f *feeds, ids []int64, at time.Time) error {
-	splits := map[int64][]series.Split{}
-	rows, err := s.Pool.Query(ctx, "select listing_id, day, ratio from split"+known+"order by listing_id, day", ids, at)
+// readEntries reads dated records. That a source was asked and has none is an
+// observation too.
+func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time, since period.Date) error {
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, day, fields, place, request_id, known_from from entry"+known+"and dataset = any($3) and (dataset <> 'rates' or day >= $4) order by listing_id, dataset, source, day, key", ids, at, datasets, since.Time())
 	if err != nil {
 		return err
 	}
 	var id, request int64
-	var day, since time.Time
-	var ratio float64
-	if _, err = pgx.ForEachRow(rows, []any{&id, &day, &ratio}, func() error {
-		splits[id] = append(splits[id], series.Split{Day: period.DateOf(day), Ratio: ratio})
-		return nil
-	}); err != nil {
-		return err
-	}
-	rows, err = s.Pool.Query(ctx, "select listing_id, day, open, high, low, close, volume, source, request_id, known_from from bar"+known+"order by listing_id, day", ids, at)
-	if err != nil {
-		return err
-	}
-	var open, high, low, cl, volume float64
-	var source string
-	_, err = pgx.ForEachRow(rows, []any{&id, &day, &open, &high, &low, &cl, &volume, &source, &request, &since}, func() error {
-		h := f.bars[id]
-		if h == nil {
-			h = &history{&series.Bars{}, &table.Observation{Source: source}}
-			f.bars[id] = h
+	var dataset, source, place string
+	var day *time.Time
+	var fields []byte
+	var from time.Time
+	_, err = pgx.ForEachRow(rows, []any{&id, &dataset, &source, &day, &fields, &place, &request, &from}, func() error {
+		d := catalogue.Dataset(dataset)
+		info := catalogue.Info(d)
+		var values map[string]any
+		if err := json.Unmarshal(fields, &values); err != nil {
+			return fmt.Errorf("%s of listing %d: %w", dataset, id, err)
 		}
-		h.bars.Append(period.DateOf(day), open, high, low, cl, volume)
-		if !since.Before(h.observation.Fetched) {
-			h.observation.Fetched, h.observation.Response = since, request
+		e := entry.Entry{Day: dateOf(day), Values: make([]cell.Value, len(info.Columns)), Place: place}
+		for i, col := range info.Columns {
+			e.Values[i] = valueOf(values[col.Name])
+		}
+		g := f.given(d, id, source)
+		g.Entries = append(g.Entries, e)
+		if o := g.Observation; o == nil {
+			g.Observation = &table.Observation{Source: source, Observed: from, Fetched: from, Response: request, Place: place}
+		} else if from.After(o.Fetched) {
+			o.Observed, o.Fetched, o.Response, o.Place = from, from, request, place
 		}
 		return nil
 	})
-	for id, h := range f.bars {
-		h.bars = h.bars.AdjustSplits(splits[id])
+	if err != nil {
+		return err
 	}
+	for d, byListing := range f {
+		info := catalogue.Info(d)
+		if info == nil || info.Shape != catalogue.Dated || !slices.Contains(datasets, string(d)) {
+			continue
+		}
+		for _, bySource := range byListing {
+			for _, g := range bySource {
+				if a := g.Attempt; g.Observation == nil && a != nil && a.Outcome == cell.NoReason && d != catalogue.Rates {
+					g.Observation = &table.Observation{Source: g.Source, Observed: a.At, Fetched: a.At, Response: a.Response, Place: a.Place}
+				}
+				if d == catalogue.Rates && len(g.Entries) > 0 {
+					g.Observation.Observed = g.Entries[len(g.Entries)-1].Day.Time()
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Store) readBars(ctx context.Context, f feeds, ids []int64, at time.Time, from period.Date) error {
+	rows, err := s.Pool.Query(ctx, "select listing_id, source, day, open, high, low, close, volume, request_id, known_from from bar"+known+"and day >= $3 order by listing_id, source, day", ids, at, from.Time())
+	if err != nil {
+		return err
+	}
+	var id, request int64
+	var source string
+	var day, since time.Time
+	var open, high, low, cl, volume float64
+	var g *table.Given
+	var of int64
+	_, err = pgx.ForEachRow(rows, []any{&id, &source, &day, &open, &high, &low, &cl, &volume, &request, &since}, func() error {
+		if g == nil || of != id || g.Source != source {
+			g, of = f.given(catalogue.Bars, id, source), id
+			g.Bars, g.Observation = &series.Bars{}, &table.Observation{Source: source}
+		}
+		g.Bars.Append(period.DateOf(day), open, high, low, cl, volume)
+		if !since.Before(g.Observation.Fetched) {
+			g.Observation.Fetched, g.Observation.Response = since, request
+		}
+		return nil
+	})
 	return err
+}
+
+// arranged lists what sources have given in an order of preference; those that
+// the order does not name follow by name.
+func arranged(bySource map[string]*table.Given, order []string) []table.Given {
+	out := make([]table.Given, 0, len(bySource))
+	for _, g := range bySource {
+		out = append(out, *g)
+	}
+	slices.SortFunc(out, func(a, b table.Given) int {
+		x, y := slices.Index(order, a.Source), slices.Index(order, b.Source)
+		switch {
+		case x == y:
+			return strings.Compare(a.Source, b.Source)
+		case x < 0:
+			return 1
+		case y < 0:
+			return -1
+		}
+		return x - y
+	})
+	return out
+}
+
+// fill puts a dataset that was read into a record. Bars stay as traded.
+func fill(r *table.Record, d catalogue.Dataset, f feeds, order []string) {
+	feed := &r.Feeds[table.FeedOf(d)]
+	feed.From = arranged(f[d][r.Listing.ID], order)
+	if d != catalogue.Bars {
+		return
+	}
+	for i := range feed.From {
+		g := &feed.From[i]
+		if g.Bars == nil {
+			continue
+		}
+		g.Observation.Observed = r.Exchange.SessionOn(g.Bars.Day[g.Bars.Len()-1]).Close
+		if a := g.Attempt; a != nil && a.Response == g.Observation.Response {
+			g.Observation.Place = a.Place
+		}
+	}
+}
+
+// adjust restates the bars of a record, given as traded, in today's shares, and
+// compares those of several sources.
+func adjust(r *table.Record, raw []table.Given, tolerance float64) {
+	splits := r.Feeds[table.FeedOf(catalogue.Splits)].From
+	r.Splits = nil
+	feed := &r.Feeds[table.FeedOf(catalogue.Bars)]
+	feed.From = slices.Clone(raw)
+	if len(splits) > 0 {
+		r.Splits = splitsOf(splits[0].Entries)
+	}
+	for i := range feed.From {
+		g := &feed.From[i]
+		if g.Bars == nil {
+			continue
+		}
+		own := r.Splits
+		if at := slices.IndexFunc(splits, func(s table.Given) bool { return s.Source == g.Source && s.Observation != nil }); at >= 0 {
+			own = splitsOf(splits[at].Entries)
+		}
+		g.Bars = g.Bars.AdjustSplits(own)
+	}
+	for i := range feed.From {
+		for j := range feed.From {
+			if i != j && feed.From[i].Bars != nil && feed.From[j].Bars != nil {
+				compareCloses(&feed.From[i], &feed.From[j], tolerance)
+			}
+		}
+	}
+}
+
+func splitsOf(entries entry.Entries) (out []series.Split) {
+	for _, e := range entries {
+		out = append(out, series.Split{Day: e.Day, Ratio: e.Values[1].Num})
+	}
+	return out
+}
+
+// compareCloses notes where another source's last close of a day that both have
+// differs.
+func compareCloses(g, other *table.Given, tolerance float64) {
+	i := g.Bars.Len() - 1
+	j := other.Bars.OnOrBefore(g.Bars.Day[i])
+	if j < 0 || g.Conflict != "" {
+		return
+	}
+	if other.Bars.Day[j] != g.Bars.Day[i] {
+		if i = g.Bars.OnOrBefore(other.Bars.Day[j]); i < 0 || g.Bars.Day[i] != other.Bars.Day[j] {
+			return
+		}
+	}
+	if a, b := g.Bars.Close[i], other.Bars.Close[j]; table.Differ(a, b, tolerance) {
+		g.Conflict = fmt.Sprintf("%s gives a close of %v for %v", other.Source, b, g.Bars.Day[i])
+	}
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -14,33 +13,44 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/source"
 )
 
 // Result is the outcome of one request, ready to be stored.
 type Result struct {
-	Refresh  int64
-	Source   string
-	Dataset  catalogue.Dataset
-	Listings map[string]int64 // that were asked for, by symbol
-	From     period.Date      // of bars: how far back was asked
-	Answer   *source.Answer
-	Fault    *source.Fault // nil when it was answered
-	Final    bool          // the outcome stands: no further try of this request follows
-	Event    Event
+	Refresh int64
+	Request plan.Request
+	Answer  *source.Answer
+	Fault   *source.Fault // nil when it was answered
+	Final   bool          // the outcome stands: no further try of this request follows
+	LogOnly bool          // it was a trial: what came is not stored as data
+	Event   Event
 }
 
 // Save stores one response in one transaction: the body under its hash, the
-// request log, the observations that are new, the outcome for every listing
-// asked for, and the event that tells of it. Either all of it is there or none.
+// request log, the observations that are new, the outcome for every need asked
+// for, and the event that tells of it. Either all of it is there or none.
 func (s *Store) Save(ctx context.Context, r Result, now time.Time) error {
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		request, err := logRequest(ctx, tx, r, now)
-		if err != nil {
-			return fmt.Errorf("logging the request: %w", err)
+		w := &writer{Context: ctx, tx: tx, r: r, now: now, ids: map[market.Symbol]int64{}}
+		for i := range r.Request.Needs {
+			if n := &r.Request.Needs[i]; n.Listing != 0 {
+				w.ids[n.Symbol] = n.Listing
+			}
 		}
-		w := writer{ctx, tx, r, request, now}
+		for i := range r.Answer.Pages {
+			id, err := w.log(&r.Answer.Pages[i], i == len(r.Answer.Pages)-1)
+			if err != nil {
+				return fmt.Errorf("logging the request: %w", err)
+			}
+			w.pages = append(w.pages, id)
+		}
+		if r.LogOnly {
+			return nil
+		}
 		if r.Fault == nil {
 			if err := w.observations(); err != nil {
 				return err
@@ -57,7 +67,7 @@ func (s *Store) Save(ctx context.Context, r Result, now time.Time) error {
 		if err := w.progress(); err != nil {
 			return err
 		}
-		return notify(ctx, tx, fmt.Sprintf("request %d", request))
+		return notify(ctx, tx, fmt.Sprintf("request %d", w.pages[len(w.pages)-1]))
 	})
 }
 
@@ -66,43 +76,56 @@ func notify(ctx context.Context, tx pgx.Tx, what string) error {
 	return err
 }
 
-func logRequest(ctx context.Context, tx pgx.Tx, r Result, now time.Time) (id int64, err error) {
+// writer stores one result.
+type writer struct {
+	context.Context
+	tx    pgx.Tx
+	r     Result
+	now   time.Time
+	ids   map[market.Symbol]int64
+	pages []int64 // entries of the request log
+}
+
+// log writes the log entry of one page. The last one stands for the request: it
+// names the listings asked for and tells of the fault.
+func (w *writer) log(p *source.Page, last bool) (id int64, err error) {
 	var hash []byte
-	a := r.Answer
-	if len(a.Body) > 0 {
-		sum := sha256.Sum256(a.Body)
-		hash = sum[:]
-		_, err := tx.Exec(ctx, "insert into response (hash, content_type, size, body, stored_at) values ($1, $2, $3, $4, $5) on conflict do nothing",
-			hash, a.ContentType, len(a.Body), compressed(a.Body), now)
+	if p.Size > 0 {
+		hash = p.Hash
+		_, err := w.tx.Exec(w, "insert into response (hash, content_type, size, body, stored_at) values ($1, $2, $3, $4, $5) on conflict do nothing", hash, p.ContentType, p.Size, p.Packed, w.now)
 		if err != nil {
 			return 0, err
 		}
 	}
-	fault := ""
-	if r.Fault != nil {
-		fault = r.Fault.Error()
-	}
-	listings := make([]int64, 0, len(r.Listings))
-	for _, id := range r.Listings {
-		listings = append(listings, id)
+	fault, remarks := "", []string{}
+	listings := []int64{}
+	if last {
+		if w.r.Fault != nil {
+			fault = w.r.Fault.Error()
+		}
+		remarks = append(remarks, w.r.Answer.Remarks...)
+		for _, id := range w.ids {
+			listings = append(listings, id)
+		}
 	}
 	var refresh *int64
-	if r.Refresh != 0 {
-		refresh = &r.Refresh
+	if w.r.Refresh != 0 {
+		refresh = &w.r.Refresh
 	}
-	err = tx.QueryRow(ctx, `
-		insert into request (refresh_id, source, dataset, address, listings, started_at, took_ms, status, bytes, units, units_left, fault, response_hash)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id`,
-		refresh, r.Source, string(r.Dataset), a.Call.Address, listings, now.Add(-a.Call.Took), float64(a.Call.Took.Microseconds())/1000, a.Call.Status, len(a.Body), a.Call.Units, a.Call.UnitsLeft, fault, hash).Scan(&id)
+	datasets := names(w.r.Request.Datasets())
+	err = w.tx.QueryRow(w, `
+		insert into request (refresh_id, source, call, datasets, address, listings, started_at, took_ms, status, bytes, units, units_left, fault, remarks, response_hash)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning id`,
+		refresh, w.r.Request.Source, w.r.Request.Call, datasets, p.Address, listings, w.now.Add(-p.Took), float64(p.Took.Microseconds())/1000, p.Status, p.Size, p.Units, p.UnitsLeft, fault, remarks, hash).Scan(&id)
 	return id, err
 }
 
-func compressed(body []byte) []byte {
-	var b bytes.Buffer
-	w, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is valid
-	w.Write(body)                                   //nolint:errcheck // a buffer takes everything
-	w.Close()                                       //nolint:errcheck
-	return b.Bytes()
+func names(datasets []catalogue.Dataset) []string {
+	out := make([]string, len(datasets))
+	for i, d := range datasets {
+		out[i] = string(d)
+	}
+	return out
 }
 
 // StoredResponse is a raw response as it came.
@@ -126,28 +149,25 @@ func (s *Store) Response(ctx context.Context, hash []byte) (StoredResponse, erro
 	return r, err
 }
 
-type writer struct {
-	context.Context
-	tx      pgx.Tx
-	r       Result
-	request int64
-	now     time.Time
-}
-
 func (w *writer) observations() error {
-	if len(w.r.Answer.Listings) > 0 {
-		if err := saveListings(w, w.tx, w.r.Answer.Listings, w.now); err != nil {
+	a := w.r.Answer
+	if len(a.Listings) > 0 {
+		if err := saveListings(w, w.tx, a.Listings, w.now); err != nil {
 			return fmt.Errorf("storing listings: %w", err)
 		}
 	}
-	if len(w.r.Answer.Points) > 0 {
-		if err := w.points(); err != nil {
-			return fmt.Errorf("storing %s: %w", w.r.Dataset, err)
+	for _, d := range w.r.Request.Datasets() {
+		var err error
+		switch catalogue.Info(d).Shape {
+		case catalogue.Point:
+			err = w.points(d)
+		case catalogue.Prices:
+			err = w.bars(d)
+		case catalogue.Dated:
+			err = w.entries(d)
 		}
-	}
-	if len(w.r.Answer.Series) > 0 {
-		if err := w.bars(); err != nil {
-			return fmt.Errorf("storing bars: %w", err)
+		if err != nil {
+			return fmt.Errorf("storing %s: %w", d, err)
 		}
 	}
 	return nil
@@ -158,31 +178,52 @@ func encode(d catalogue.Dataset, values []cell.Value) []byte {
 	b := []byte{'{'}
 	for _, f := range catalogue.ObservedIn(d) {
 		if v := values[f.Slot()]; v.Kind != cell.None && f.Unit != catalogue.Time {
-			if len(b) > 1 {
-				b = append(b, ',')
-			}
-			b = append(b, '"')
-			b = append(b, f.ID...)
-			b = append(b, `":`...)
-			b = v.AppendJSON(b)
+			b = member(b, f.ID, v)
 		}
 	}
 	return append(b, '}')
 }
 
-func (w *writer) points() error {
+// encodeEntry writes the values of a dated record by the names of its columns.
+func encodeEntry(info *catalogue.DatasetInfo, values []cell.Value) []byte {
+	b := []byte{'{'}
+	for i, col := range info.Columns {
+		if values[i].Kind != cell.None {
+			b = member(b, col.Name, values[i])
+		}
+	}
+	return append(b, '}')
+}
+
+func member(b []byte, name string, v cell.Value) []byte {
+	if len(b) > 1 {
+		b = append(b, ',')
+	}
+	b = append(b, '"')
+	b = append(b, name...)
+	b = append(b, `":`...)
+	return v.AppendJSON(b)
+}
+
+func (w *writer) points(d catalogue.Dataset) error {
 	type known struct {
 		ID        int64
 		ListingID int64
 		Observed  time.Time
 		Fields    []byte
 	}
-	ids := make([]int64, 0, len(w.r.Answer.Points))
-	for _, p := range w.r.Answer.Points {
-		ids = append(ids, w.r.Listings[p.Symbol.String()])
+	var points []*source.Point
+	var ids []int64
+	for i := range w.r.Answer.Points {
+		if p := &w.r.Answer.Points[i]; p.Dataset == d {
+			points, ids = append(points, p), append(ids, w.ids[p.Symbol])
+		}
 	}
-	// jsonb keeps no order of keys, so the comparison is left to the database's own form.
-	current, err := all[known](w, w.tx, "select id, listing_id, observed, fields from observation where known_to = 'infinity' and listing_id = any($1) and dataset = $2 and source = $3 for update", ids, string(w.r.Dataset), w.r.Source)
+	if len(points) == 0 {
+		return nil
+	}
+	// jsonb keeps no order of keys, so the comparison is left to the decoded form.
+	current, err := all[known](w, w.tx, "select id, listing_id, observed, fields from observation where known_to = 'infinity' and listing_id = any($1) and dataset = $2 and source = $3 for update", ids, string(d), w.r.Request.Source)
 	if err != nil {
 		return err
 	}
@@ -192,10 +233,10 @@ func (w *writer) points() error {
 	}
 	var closed []int64
 	var added [][]any
-	for i, p := range w.r.Answer.Points {
-		fields := encode(w.r.Dataset, p.Values)
+	for i, p := range points {
+		fields := encode(d, p.Values)
 		if k, there := before[ids[i]]; there {
-			if sameJSON(k.Fields, fields) && (k.Observed.Equal(p.Observed) || w.r.Dataset != catalogue.Quotes) {
+			if sameJSON(k.Fields, fields) && (k.Observed.Equal(p.Observed) || d != catalogue.Quotes) {
 				continue
 			}
 			closed = append(closed, k.ID)
@@ -204,17 +245,20 @@ func (w *writer) points() error {
 		if len(p.Rejected) > 0 {
 			texts := map[string]string{}
 			for slot, text := range p.Rejected {
-				texts[catalogue.ObservedIn(w.r.Dataset)[slot].ID] = text
+				texts[catalogue.ObservedIn(d)[slot].ID] = text
 			}
 			rejected, _ = json.Marshal(texts) // texts always marshal
 		}
-		added = append(added, []any{ids[i], string(w.r.Dataset), w.r.Source, p.Observed, int32(p.Delay.Seconds()), p.Minor, p.Suspect, fields, rejected, p.Place, w.request, w.now})
+		raw, _ := json.Marshal(p.Raw)
+		added = append(added, []any{ids[i], string(d), w.r.Request.Source, p.Observed, int32(p.Delay.Seconds()), p.Minor, p.Suspect, p.Standalone, fields, rejected, raw, p.Origin.Place, w.pages[p.Page], w.now})
 	}
-	if err := w.close("observation", closed); err != nil {
-		return err
+	if len(closed) > 0 {
+		if _, err := w.tx.Exec(w, "update observation set known_to = $1 where id = any($2)", w.now, closed); err != nil {
+			return err
+		}
 	}
 	_, err = w.tx.CopyFrom(w, pgx.Identifier{"observation"},
-		[]string{"listing_id", "dataset", "source", "observed", "delay_s", "minor_unit", "suspect", "fields", "rejected", "place", "request_id", "known_from"}, pgx.CopyFromRows(added))
+		[]string{"listing_id", "dataset", "source", "observed", "delay_s", "minor_unit", "suspect", "standalone", "fields", "rejected", "raw", "place", "request_id", "known_from"}, pgx.CopyFromRows(added))
 	return err
 }
 
@@ -231,197 +275,186 @@ func sameJSON(a, b []byte) bool {
 	return true
 }
 
-func (w *writer) close(from string, ids []int64) error {
+// Raw returns the names and texts under which a source wrote the values of an
+// observation, by field.
+func (s *Store) Raw(ctx context.Context, listing int64, d catalogue.Dataset, from string, at time.Time) (map[string]source.Raw, error) {
+	type stored struct{ Raw []byte }
+	r, err := one[stored](ctx, s.Pool, "select raw from observation where listing_id = $1 and dataset = $2 and source = $3 and known_from <= $4 and known_to > $4", listing, string(d), from, at)
+	if err != nil || r.Raw == nil {
+		return nil, err
+	}
+	raw := map[string]source.Raw{}
+	return raw, json.Unmarshal(r.Raw, &raw)
+}
+
+// entries stores the dated records that are new or changed, and closes those that
+// the source no longer gives.
+func (w *writer) entries(d catalogue.Dataset) error {
+	info := catalogue.Info(d)
+	type known struct {
+		ListingID int64
+		Key       string
+		Fields    []byte
+	}
+	given := map[int64]*source.Entries{}
+	var ids []int64
+	for i := range w.r.Answer.Entries {
+		if e := &w.r.Answer.Entries[i]; e.Dataset == d {
+			id := w.ids[e.Symbol]
+			given[id], ids = e, append(ids, id)
+		}
+	}
 	if len(ids) == 0 {
 		return nil
 	}
-	_, err := w.tx.Exec(w, "update "+from+" set known_to = $1 where id = any($2)", w.now, ids)
-	return err
-}
-
-// barKey names one bar of a source.
-type barKey struct {
-	listing int64
-	day     period.Date
-}
-
-type barRow struct {
-	ListingID int64
-	Day       time.Time
-	Open      float64
-	High      float64
-	Low       float64
-	Close     float64
-	Volume    float64
-}
-
-// bars stores the bars that are new and closes those that changed. What is
-// already there in the range is read once and compared here, so that the usual
-// case, a first history or its extension, is one COPY.
-func (w *writer) bars() error {
-	var ids []int64
-	var first, last period.Date
-	for _, s := range w.r.Answer.Series {
-		if n := s.Bars.Len(); n > 0 {
-			ids = append(ids, w.r.Listings[s.Symbol.String()])
-			if first == 0 || s.Bars.Day[0] < first {
-				first = s.Bars.Day[0]
-			}
-			last = max(last, s.Bars.Day[n-1])
-		}
+	where, args := "", []any{ids, string(d), w.r.Request.Source}
+	if info.Ranged {
+		where, args = " and day between $4 and $5", append(args, w.r.Request.From.Time(), w.r.Request.To.Time())
 	}
-	there, err := all[barRow](w, w.tx, `
-		select listing_id, day, open, high, low, close, volume from bar
-		where known_to = 'infinity' and listing_id = any($1) and source = $2 and day between $3 and $4`, ids, w.r.Source, first.Time(), last.Time())
+	current, err := all[known](w, w.tx, "select listing_id, key, fields from entry where known_to = 'infinity' and listing_id = any($1) and dataset = $2 and source = $3"+where+" for update", args...)
 	if err != nil {
 		return err
 	}
-	before := make(map[barKey][5]float64, len(there))
-	for _, b := range there {
-		before[barKey{b.ListingID, period.DateOf(b.Day)}] = [5]float64{b.Open, b.High, b.Low, b.Close, b.Volume}
+	type name struct {
+		id  int64
+		key string
 	}
-	var changedIDs []int64
-	var changedDays []time.Time
-	feed := &barFeed{w: w, before: before, changed: func(k barKey) {
-		changedIDs = append(changedIDs, k.listing)
-		changedDays = append(changedDays, k.day.Time())
-	}}
-	feed.eachChanged()
-	if len(changedIDs) > 0 {
+	before := make(map[name][]byte, len(current))
+	for _, k := range current {
+		before[name{k.ListingID, k.Key}] = k.Fields
+	}
+	var closedIDs []int64
+	var closedKeys []string
+	shut := func(n name) { closedIDs, closedKeys = append(closedIDs, n.id), append(closedKeys, n.key) }
+	var added [][]any
+	for _, id := range ids {
+		e := given[id]
+		for i := range e.Entries {
+			x := &e.Entries[i]
+			n := name{id, source.KeyOf(info, x.Values)}
+			fields := encodeEntry(info, x.Values)
+			if old, there := before[n]; there {
+				delete(before, n)
+				if sameJSON(old, fields) {
+					continue
+				}
+				shut(n)
+			}
+			added = append(added, []any{id, string(d), w.r.Request.Source, n.key, nullable(x.Day), fields, x.Place, w.pages[e.Page], w.now})
+		}
+	}
+	for n := range before {
+		if given[n.id].Remark == "" { // else it may be the one that was rejected
+			shut(n)
+		}
+	}
+	if len(closedIDs) > 0 {
 		if _, err := w.tx.Exec(w, `
-			update bar set known_to = $1 from unnest($2::bigint[], $3::date[]) as c(listing_id, day)
-			where bar.known_to = 'infinity' and bar.source = $4 and bar.listing_id = c.listing_id and bar.day = c.day`, w.now, changedIDs, changedDays, w.r.Source); err != nil {
+			update entry set known_to = $1 from unnest($2::bigint[], $3::text[]) as c(listing_id, key)
+			where entry.known_to = 'infinity' and entry.dataset = $4 and entry.source = $5 and entry.listing_id = c.listing_id and entry.key = c.key`, w.now, closedIDs, closedKeys, string(d), w.r.Request.Source); err != nil {
 			return err
 		}
 	}
-	_, err = w.tx.CopyFrom(w, pgx.Identifier{"bar"}, []string{"listing_id", "source", "day", "open", "high", "low", "close", "volume", "request_id", "known_from"}, feed)
-	if err != nil {
-		return err
-	}
-	return w.splits()
+	_, err = w.tx.CopyFrom(w, pgx.Identifier{"entry"}, []string{"listing_id", "dataset", "source", "key", "day", "fields", "place", "request_id", "known_from"}, pgx.CopyFromRows(added))
+	return err
 }
 
-// barFeed hands the bars that are new or changed to COPY, one after the other.
-type barFeed struct {
-	w       *writer
-	before  map[barKey][5]float64
-	changed func(barKey)
-	s, i    int // the next bar to look at: of which series, and which of it
-	row     [10]any
-}
-
-func (f *barFeed) at() (k barKey, prices [5]float64) {
-	s := &f.w.r.Answer.Series[f.s]
-	b := &s.Bars
-	return barKey{f.w.r.Listings[s.Symbol.String()], b.Day[f.i]}, [5]float64{b.Open[f.i], b.High[f.i], b.Low[f.i], b.Close[f.i], b.Volume[f.i]}
-}
-
-// eachChanged reports the bars that differ from what is there.
-func (f *barFeed) eachChanged() {
-	if len(f.before) == 0 {
-		return
-	}
-	for s := range f.w.r.Answer.Series {
-		for i := range f.w.r.Answer.Series[s].Bars.Len() {
-			f.s, f.i = s, i
-			if k, prices := f.at(); f.before[k] != prices {
-				if _, there := f.before[k]; there {
-					f.changed(k)
-				}
-			}
-		}
-	}
-	f.s, f.i = 0, 0
-}
-
-func (f *barFeed) Next() bool {
-	for ; f.s < len(f.w.r.Answer.Series); f.s, f.i = f.s+1, 0 {
-		for f.i < f.w.r.Answer.Series[f.s].Bars.Len() {
-			k, prices := f.at()
-			f.i++
-			if old, there := f.before[k]; there && old == prices {
-				continue
-			}
-			f.row = [10]any{k.listing, f.w.r.Source, k.day.Time(), prices[0], prices[1], prices[2], prices[3], prices[4], f.w.request, f.w.now}
-			return true
-		}
-	}
-	return false
-}
-
-func (f *barFeed) Values() ([]any, error) { return f.row[:], nil }
-
-// Err implements [pgx.CopyFromSource].
-func (f *barFeed) Err() error { return nil }
-
-func (w *writer) splits() error {
-	batch := &pgx.Batch{}
-	for _, s := range w.r.Answer.Series {
-		for _, split := range s.Splits {
-			id := w.r.Listings[s.Symbol.String()]
-			batch.Queue("update split set known_to = $5 where known_to = 'infinity' and listing_id = $1 and source = $2 and day = $3 and ratio <> $4", id, w.r.Source, split.Day.Time(), split.Ratio, w.now)
-			batch.Queue("insert into split (listing_id, source, day, ratio, request_id, known_from) values ($1, $2, $3, $4, $5, $6) on conflict (listing_id, source, day) where known_to = 'infinity' do nothing",
-				id, w.r.Source, split.Day.Time(), split.Ratio, w.request, w.now)
-		}
-	}
-	return w.tx.SendBatch(w, batch).Close()
-}
-
-// outcomes records, for every listing asked for, how the request ended for it.
+// outcomes records, for every need asked for, how the request ended for it.
 func (w *writer) outcomes() error {
+	type key struct {
+		symbol  market.Symbol
+		dataset catalogue.Dataset
+	}
 	type outcome struct {
 		reason cell.Reason
 		detail string
 		place  string
+		page   int
+		last   period.Date // of a history
 	}
-	outcomes := make(map[int64]outcome, len(w.r.Listings))
-	for _, id := range w.r.Listings {
-		outcomes[id] = outcome{}
+	outcomes := make(map[key]outcome, len(w.r.Request.Needs))
+	q, a := &w.r.Request, w.r.Answer
+	for i := range q.Needs {
+		n := &q.Needs[i]
+		o := outcome{page: len(w.pages) - 1}
 		if w.r.Fault != nil {
-			outcomes[id] = outcome{reason: w.r.Fault.Reason(), detail: w.r.Source + ": " + w.r.Fault.Error()}
+			o.reason, o.detail = w.r.Fault.Reason(), q.Source+": "+w.r.Fault.Error()
+		}
+		if n.Listing != 0 {
+			outcomes[key{n.Symbol, n.Dataset}] = o
 		}
 	}
-	for _, f := range w.r.Answer.Failures {
-		outcomes[w.r.Listings[f.Symbol.String()]] = outcome{reason: f.Reason, detail: w.r.Source + ": " + f.Detail}
+	for _, f := range a.Failures {
+		outcomes[key{f.Symbol, f.Dataset}] = outcome{reason: f.Reason, detail: q.Source + ": " + f.Detail, page: len(w.pages) - 1}
 	}
-	for _, s := range w.r.Answer.Series {
-		outcomes[w.r.Listings[s.Symbol.String()]] = outcome{detail: s.Remark, place: s.Place}
+	for i := range a.Series {
+		s := &a.Series[i]
+		o := outcome{detail: s.Remark, place: s.Place, page: s.Page}
+		if n := s.Bars.Len(); n > 0 {
+			o.last = s.Bars.Day[n-1]
+		}
+		outcomes[key{s.Symbol, s.Dataset}] = o
 	}
-	ids := make([]int64, 0, len(outcomes))
-	rows := make([][]any, 0, len(outcomes))
-	for _, id := range w.r.Listings {
+	for i := range a.Entries {
+		e := &a.Entries[i]
+		o := outcome{detail: e.Remark, place: e.Place, page: e.Page}
+		if n := len(e.Entries); n > 0 {
+			o.last = e.Entries[n-1].Day
+		}
+		outcomes[key{e.Symbol, e.Dataset}] = o
+	}
+	ids := make([]int64, 0, len(w.ids))
+	for _, id := range w.ids {
 		ids = append(ids, id)
 	}
-	earliest, err := w.askedFrom(ids)
+	if len(ids) == 0 {
+		return nil
+	}
+	datasets := names(q.Datasets())
+	covered, err := w.covered(ids, datasets)
 	if err != nil {
 		return err
 	}
-	for id, o := range outcomes {
-		from := earliest[id]
-		if w.r.Fault == nil && o.reason == cell.NoReason && w.r.From != 0 && (from == 0 || w.r.From < from) {
-			from = w.r.From
+	today := period.DateOf(w.now.UTC())
+	var rows [][]any
+	var closedIDs []int64
+	var closedDatasets []string
+	for k, o := range outcomes {
+		id := w.ids[k.symbol]
+		days := covered[need{id, string(k.dataset)}]
+		if w.r.Fault == nil && o.reason == cell.NoReason && catalogue.Info(k.dataset).Ranged && q.To != 0 {
+			if a.Same {
+				o.last = q.To
+			}
+			days = days.Add(source.Covered(q.From, q.To, o.last, today))
 		}
-		rows = append(rows, []any{id, string(w.r.Dataset), w.r.Source, o.reason.String(), o.detail, w.request, o.place, nullable(from), w.now})
+		closedIDs, closedDatasets = append(closedIDs, id), append(closedDatasets, string(k.dataset))
+		rows = append(rows, []any{id, string(k.dataset), q.Source, o.reason.String(), o.detail, w.pages[o.page], o.place, multirange(days), w.now})
 	}
-	if _, err := w.tx.Exec(w, "update attempt set known_to = $1 where known_to = 'infinity' and listing_id = any($2) and dataset = $3 and source = $4", w.now, ids, string(w.r.Dataset), w.r.Source); err != nil {
+	if _, err := w.tx.Exec(w, `
+		update attempt set known_to = $1 from unnest($2::bigint[], $3::text[]) as c(listing_id, dataset)
+		where attempt.known_to = 'infinity' and attempt.source = $4 and attempt.listing_id = c.listing_id and attempt.dataset = c.dataset`, w.now, closedIDs, closedDatasets, q.Source); err != nil {
 		return err
 	}
-	_, err = w.tx.CopyFrom(w, pgx.Identifier{"attempt"}, []string{"listing_id", "dataset", "source", "outcome", "detail", "request_id", "place", "from_day", "known_from"}, pgx.CopyFromRows(rows))
+	_, err = w.tx.CopyFrom(w, pgx.Identifier{"attempt"}, []string{"listing_id", "dataset", "source", "outcome", "detail", "request_id", "place", "covered", "known_from"}, pgx.CopyFromRows(rows))
 	return err
 }
 
-// askedFrom is how far back bars of the listings have been asked for before.
-func (w *writer) askedFrom(ids []int64) (map[int64]period.Date, error) {
-	from := map[int64]period.Date{}
-	if w.r.Dataset != catalogue.Bars {
-		return from, nil
-	}
-	rows, err := w.tx.Query(w, "select listing_id, from_day from attempt where known_to = 'infinity' and listing_id = any($3) and dataset = $1 and source = $2 and from_day is not null", string(w.r.Dataset), w.r.Source, ids)
+// need names one dataset of a listing.
+type need struct {
+	id      int64
+	dataset string
+}
+
+// covered reads which days have been answered before.
+func (w *writer) covered(ids []int64, datasets []string) (map[need]period.Spans, error) {
+	rows, err := w.tx.Query(w, "select listing_id, dataset, covered from attempt where known_to = 'infinity' and listing_id = any($1) and dataset = any($2) and source = $3 and not isempty(covered)", ids, datasets, w.r.Request.Source)
 	if err != nil {
 		return nil, err
 	}
-	var id int64
-	var day time.Time
-	_, err = pgx.ForEachRow(rows, []any{&id, &day}, func() error { from[id] = period.DateOf(day); return nil })
-	return from, err
+	out := map[need]period.Spans{}
+	var n need
+	var days dateRanges
+	_, err = pgx.ForEachRow(rows, []any{&n.id, &n.dataset, &days}, func() error { out[n] = spans(days); return nil })
+	return out, err
 }

@@ -17,22 +17,25 @@ import (
 func TestTheHealthOfASource(t *testing.T) {
 	f := open(t)
 	answered := func(when time.Time, units int, took time.Duration, fault *source.Fault) {
-		f.save(Result{Dataset: catalogue.Quotes, Fault: fault, Answer: &source.Answer{Call: source.Call{Units: units, Took: took, UnitsLeft: -1}}}, when)
+		r := f.result(catalogue.Quotes, &source.Answer{Pages: []source.Page{{Units: units, Took: took, UnitsLeft: -1}}})
+		r.Fault = fault
+		f.keep(r, when)
 	}
 	yesterday := noon.Add(-24 * time.Hour)
 	answered(yesterday, 500, 10*time.Millisecond, nil)
 	answered(noon, 7, 20*time.Millisecond, nil)
 	answered(noon.Add(time.Minute), 5, 30*time.Millisecond, nil)
-	h, err := f.SourceHealth(t.Context(), "gannet", noon.Add(time.Hour))
+	h, err := f.SourceHealth(t.Context(), "gannet", noon.Truncate(24*time.Hour))
+
 	if err != nil || h.SpentToday != 12 || h.Requests != 3 || h.Fault != "" || h.LastFault != nil || h.MedianMs != 15 {
 		t.Errorf("got %+v, %v", h, err) // the directory's request took no time: the median of 0, 10, 20 and 30 is 15
 	}
-	answered(noon.Add(2*time.Minute), 0, time.Second, &source.Fault{Kind: source.KeyInvalid, Status: 401})
-	if h, _ = f.SourceHealth(t.Context(), "gannet", noon.Add(time.Hour)); h.Fault != "key refused (401)" || h.LastFault == nil {
+	answered(noon.Add(2*time.Minute), 0, time.Second, &source.Fault{Kind: source.KeyRefused, Status: 401})
+	if h, _ = f.SourceHealth(t.Context(), "gannet", noon.Truncate(24*time.Hour)); h.Fault != "key refused (401)" || h.LastFault == nil {
 		t.Errorf("after a fault: %+v", h)
 	}
 	answered(noon.Add(3*time.Minute), 1, time.Millisecond, nil)
-	if h, _ = f.SourceHealth(t.Context(), "gannet", noon.Add(time.Hour)); h.Fault != "" || h.LastFault == nil {
+	if h, _ = f.SourceHealth(t.Context(), "gannet", noon.Truncate(24*time.Hour)); h.Fault != "" || h.LastFault == nil {
 		t.Errorf("after it works again: %+v", h)
 	}
 	if h, err := f.SourceHealth(t.Context(), "nobody", noon); err != nil || h.LastSuccess != nil || h.SpentToday != 0 {
@@ -45,17 +48,17 @@ func TestTheHealthOfASource(t *testing.T) {
 
 func TestARefusalIsAnOutcomeWithoutARequest(t *testing.T) {
 	f := open(t)
-	f.save(Result{Dataset: catalogue.Quotes, Answer: &source.Answer{}}, noon)
-	err := f.Refuse(t.Context(), map[Refusal]*table.Attempt{
-		{f.ids["AAA.XCVH"], catalogue.Quotes}: {Source: "gannet", At: noon.Add(time.Hour), Outcome: cell.AllowanceSpent, Detail: "until midnight"},
+	f.save(catalogue.Quotes, &source.Answer{}, noon)
+	err := f.Refuse(t.Context(), map[NeedKey]*table.Attempt{
+		{catalogue.Quotes, f.ids["AAA.XCVH"]}: {Source: "gannet", At: noon.Add(time.Hour), Outcome: cell.AllowanceSpent, Detail: "until midnight"},
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if a := f.at("AAA.XCVH", noon.Add(time.Hour)).Feeds[table.Quotes].Attempt; a.Outcome != cell.AllowanceSpent || a.Response != 0 || a.Detail != "until midnight" {
+	if a := quotes(f.at("AAA.XCVH", noon.Add(time.Hour))).Attempt; a.Outcome != cell.AllowanceSpent || a.Response != 0 || a.Detail != "until midnight" {
 		t.Errorf("got %+v", a)
 	}
-	if a := f.at("AAA.XCVH", noon).Feeds[table.Quotes].Attempt; a.Outcome != cell.NoReason {
+	if a := quotes(f.at("AAA.XCVH", noon)).Attempt; a.Outcome != cell.NoReason {
 		t.Errorf("before it: %+v", a)
 	}
 }
@@ -67,12 +70,12 @@ func TestRefreshesThroughTheirLife(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := f.QueueRefresh(ctx, &w.ID, []catalogue.Dataset{catalogue.Quotes}, true, noon, nopEnqueue)
+	r, err := f.QueueRefresh(ctx, Asked{Watchlist: &w.ID, Datasets: []catalogue.Dataset{catalogue.Quotes}, Force: true, Cause: ByHand}, noon, nopEnqueue)
 	if err != nil || r.State != Queued || r.Watchlist != "income" || r.Over() {
 		t.Fatalf("got %+v, %v", r, err)
 	}
 	failing := errors.New("no job")
-	if _, err := f.QueueRefresh(ctx, &w.ID, nil, false, noon, func(pgx.Tx, int64) error { return failing }); !errors.Is(err, failing) {
+	if _, err := f.QueueRefresh(ctx, Asked{Watchlist: &w.ID, Cause: ByHand}, noon, func(pgx.Tx, int64) error { return failing }); !errors.Is(err, failing) {
 		t.Errorf("without its job: %v", err)
 	}
 	event := Event{At: noon, Kind: "planned", Data: json.RawMessage(`{}`)}
@@ -82,7 +85,10 @@ func TestRefreshesThroughTheirLife(t *testing.T) {
 	if again, _ := f.StartRefresh(ctx, r.ID, noon.Add(time.Hour)); !again.StartedAt.Equal(noon) {
 		t.Errorf("a resumed refresh began %s", again.StartedAt)
 	}
-	if err := f.PlanRefresh(ctx, r.ID, Planned{Requests: 3, InFlight: map[catalogue.Dataset][]int64{catalogue.Quotes: {f.ids["AAA.XCVH"]}}, Event: event}); err != nil {
+	if claimed, err := f.ClaimNeeds(ctx, r.ID, []NeedKey{{catalogue.Quotes, f.ids["AAA.XCVH"]}}); err != nil || len(claimed) != 1 {
+		t.Fatalf("claimed %v, %v", claimed, err)
+	}
+	if err := f.PlanRefresh(ctx, r.ID, Planned{Requests: 3, Event: event}, true); err != nil {
 		t.Fatal(err)
 	}
 	if n := f.count("select count(*) from in_flight"); n != 1 {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -42,7 +43,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	config.MaxConns = max(config.MaxConns, 16)
+	config.MaxConns = max(config.MaxConns, 24)
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC" // days are compared with instants
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -110,7 +112,10 @@ func (s *Store) locked(ctx context.Context, name string, f func() error) error {
 
 // Lease is the right to do something that only one instance may do at a time.
 // It ends with the database session that holds it.
-type Lease struct{ conn *pgxpool.Conn }
+type Lease struct {
+	mu   sync.Mutex
+	conn *pgxpool.Conn
+}
 
 // TryLease takes a lease by name; nil without an error when another has it.
 func (s *Store) TryLease(ctx context.Context, name string) (*Lease, error) {
@@ -123,11 +128,34 @@ func (s *Store) TryLease(ctx context.Context, name string) (*Lease, error) {
 		conn.Release()
 		return nil, err
 	}
-	return &Lease{conn}, nil
+	return &Lease{conn: conn}, nil
+}
+
+// AwaitLease takes a lease by name as soon as no other has it.
+func (s *Store) AwaitLease(ctx context.Context, name string) (*Lease, error) {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock(hashtextextended($1, 0))", name); err != nil {
+		conn.Release()
+		return nil, err
+	}
+	return &Lease{conn: conn}, nil
+}
+
+// Held tells whether the database session that holds the lease is still there.
+func (l *Lease) Held(ctx context.Context) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, err := l.conn.Exec(ctx, "select")
+	return err == nil
 }
 
 // Release gives the lease back.
 func (l *Lease) Release() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if _, err := l.conn.Exec(ctx, "select pg_advisory_unlock_all()"); err != nil {

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -16,9 +18,10 @@ import (
 	"soba.invalid/soba/internal/cluster/clustertest"
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
-	"soba.invalid/soba/internal/core/series"
+	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/source"
 )
@@ -43,11 +46,12 @@ func open(t *testing.T) *fixture {
 	}
 	t.Cleanup(s.Close)
 	f := &fixture{Store: s, t: t, ids: map[string]int64{}}
-	f.save(Result{Dataset: catalogue.Listings, Answer: &source.Answer{Listings: []market.Listing{
+	f.save(catalogue.Listings, &source.Answer{Listings: []market.Listing{
 		{Symbol: market.Symbol{Ticker: "AAA", Exchange: "XCVH"}, Name: "Aaa", Kind: market.Share, Currency: "EUR"},
 		{Symbol: market.Symbol{Ticker: "BBB", Exchange: "XCVH"}, Name: "Bbb", Kind: market.Share, Currency: "EUR"},
-	}}}, noon.Add(-time.Hour))
-	f.book, err = NewBook(t.Context(), s, market.Exchanges{})
+		{Symbol: market.Symbol{Ticker: "EUR", Exchange: "USD"}, Name: "EUR/USD", Kind: market.Pair, Currency: "USD"},
+	}}, noon.Add(-time.Hour))
+	f.book, err = NewBook(t.Context(), s, market.Exchanges{}, []string{"gannet", "whimbrel"}, func() time.Time { return noon }, 0.01)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -57,12 +61,29 @@ func open(t *testing.T) *fixture {
 	return f
 }
 
-func (f *fixture) save(r Result, now time.Time) {
-	f.t.Helper()
-	r.Source, r.Final = "gannet", true
-	if r.Listings == nil {
-		r.Listings = f.ids
+// result is a final answer of gannet for all listings.
+func (f *fixture) result(d catalogue.Dataset, a *source.Answer) Result {
+	if len(a.Pages) == 0 {
+		a.Pages = []source.Page{{UnitsLeft: -1}}
 	}
+	r := Result{Request: plan.Request{Source: "gannet", Call: string(d)}, Answer: a, Final: true}
+	for text, id := range f.ids {
+		s, _ := market.ParseSymbol(text)
+		r.Request.Needs = append(r.Request.Needs, plan.Need{Dataset: d, Listing: id, Symbol: s})
+	}
+	if len(f.ids) == 0 {
+		r.Request.Needs = []plan.Need{{Dataset: d}}
+	}
+	return r
+}
+
+func (f *fixture) save(d catalogue.Dataset, a *source.Answer, now time.Time) {
+	f.t.Helper()
+	f.keep(f.result(d, a), now)
+}
+
+func (f *fixture) keep(r Result, now time.Time) {
+	f.t.Helper()
 	if err := f.Save(f.t.Context(), r, now); err != nil {
 		f.t.Fatal(err)
 	}
@@ -70,14 +91,14 @@ func (f *fixture) save(r Result, now time.Time) {
 
 func quote(symbol string, last float64, at time.Time) source.Point {
 	s, _ := market.ParseSymbol(symbol)
-	p := source.Point{Symbol: s, Observation: table.Observation{Observed: at, Place: "$.quotes[0]", Values: make([]cell.Value, len(catalogue.ObservedIn(catalogue.Quotes)))}}
+	p := source.Point{Origin: source.Origin{Symbol: s, Dataset: catalogue.Quotes, Place: "$.quotes[0]"}, Observation: table.Observation{Observed: at, Values: make([]cell.Value, len(catalogue.ObservedIn(catalogue.Quotes)))}}
 	p.Values[catalogue.Find("quote.last").Slot()] = cell.Of(last)
 	return p
 }
 
 func bars(symbol string, from period.Date, closes ...float64) source.Series {
 	s, _ := market.ParseSymbol(symbol)
-	out := source.Series{Symbol: s}
+	out := source.Series{Origin: source.Origin{Symbol: s, Dataset: catalogue.Bars}}
 	for i, x := range closes {
 		out.Bars.Append(from.AddDays(i), x, x, x, x, 1)
 	}
@@ -86,12 +107,22 @@ func bars(symbol string, from period.Date, closes ...float64) source.Series {
 
 func (f *fixture) at(symbol string, at time.Time) *table.Record {
 	f.t.Helper()
-	records, err := f.book.RecordsAt(f.t.Context(), []Row{{ListingID: f.ids[symbol]}}, at)
+	records, err := f.book.RecordsAt(f.t.Context(), []Row{{ListingID: f.ids[symbol]}}, at, 0)
 	if err != nil {
 		f.t.Fatal(err)
 	}
 	return records[0]
 }
+
+// given is what a source has given of a dataset; empty where it has given nothing.
+func given(r *table.Record, d catalogue.Dataset, source string) table.Given {
+	if g := r.Feeds[table.FeedOf(d)].By(source); g != nil {
+		return *g
+	}
+	return table.Given{}
+}
+
+func quotes(r *table.Record) table.Given { return given(r, catalogue.Quotes, "gannet") }
 
 func (f *fixture) count(sql string, args ...any) (n int) {
 	f.t.Helper()
@@ -110,7 +141,7 @@ func TestNothingIsOverwritten(t *testing.T) {
 		if x == 11 {
 			observed = when
 		}
-		f.save(Result{Dataset: catalogue.Quotes, Answer: &source.Answer{Points: []source.Point{quote("AAA.XCVH", x, observed)}}}, when)
+		f.save(catalogue.Quotes, &source.Answer{Points: []source.Point{quote("AAA.XCVH", x, observed)}}, when)
 	}
 	if n := f.count("select count(*) from observation"); n != 2 {
 		t.Errorf("%d observations; the repeated one should not be stored again", n)
@@ -122,11 +153,11 @@ func TestNothingIsOverwritten(t *testing.T) {
 		after time.Duration
 		want  float64
 	}{{0, 10}, {time.Hour + time.Minute, 10}, {2 * time.Hour, 11}, {1000 * time.Hour, 11}} {
-		if o := f.at("AAA.XCVH", noon.Add(c.after)).Feeds[table.Quotes].Observation; o == nil || o.Values[last].Num != c.want {
+		if o := quotes(f.at("AAA.XCVH", noon.Add(c.after))).Observation; o == nil || o.Values[last].Num != c.want {
 			t.Errorf("after %s: %+v, want %v", c.after, o, c.want)
 		}
 	}
-	if r := f.at("AAA.XCVH", noon.Add(-time.Minute)); r.Feeds[table.Quotes].Observation != nil {
+	if r := f.at("AAA.XCVH", noon.Add(-time.Minute)); quotes(r).Observation != nil {
 		t.Error("a quote is known before it was fetched")
 	}
 }
@@ -134,23 +165,154 @@ func TestNothingIsOverwritten(t *testing.T) {
 func TestBarsExtendAndAreRestated(t *testing.T) {
 	f := open(t)
 	monday := period.MakeDate(2026, 3, 2)
-	f.save(Result{Dataset: catalogue.Bars, From: monday.AddDays(-400), Answer: &source.Answer{Series: []source.Series{bars("AAA.XCVH", monday, 90, 30, 31)}}}, noon)
+	history := func(from period.Date, a *source.Answer) Result {
+		r := f.result(catalogue.Bars, a)
+		r.Request.From, r.Request.To = from, monday+3
+		return r
+	}
+	f.keep(history(monday-400, &source.Answer{Series: []source.Series{bars("AAA.XCVH", monday, 90, 30, 31)}}), noon)
 	// The third is restated, a fourth is new, and a split on the second day comes to light.
-	again := bars("AAA.XCVH", monday, 90, 30, 32, 33)
-	again.Splits = []series.Split{{Day: monday.AddDays(1), Ratio: 3}}
-	f.save(Result{Dataset: catalogue.Bars, From: monday, Answer: &source.Answer{Series: []source.Series{again}}}, noon.Add(time.Hour))
+	f.keep(history(monday, &source.Answer{Series: []source.Series{bars("AAA.XCVH", monday, 90, 30, 32, 33)}}), noon.Add(time.Hour))
+	split := []cell.Value{cell.OfText((monday + 1).String()), cell.Of(3)}
+	f.save(catalogue.Splits, &source.Answer{Entries: []source.Entries{{
+		Origin: source.Origin{Symbol: market.Symbol{Ticker: "AAA", Exchange: "XCVH"}, Dataset: catalogue.Splits}, Entries: entry.Entries{{Day: monday + 1, Values: split}},
+	}}}, noon.Add(time.Hour))
 	if n := f.count("select count(*) from bar"); n != 5 {
 		t.Errorf("%d bars stored, want 3 + one restated + one new", n)
 	}
-	if b := f.at("AAA.XCVH", noon).Bars; fmt.Sprint(b.Close) != "[90 30 31]" {
-		t.Errorf("before: %v", b.Close)
+	if g := given(f.at("AAA.XCVH", noon), catalogue.Bars, "gannet"); fmt.Sprint(g.Bars.Close) != "[90 30 31]" {
+		t.Errorf("before: %v", g.Bars.Close)
 	}
-	r := f.at("AAA.XCVH", noon.Add(time.Hour))
-	if fmt.Sprint(r.Bars.Close) != "[30 30 32 33]" {
-		t.Errorf("after, in today's shares: %v", r.Bars.Close)
+	g := given(f.at("AAA.XCVH", noon.Add(time.Hour)), catalogue.Bars, "gannet")
+	if fmt.Sprint(g.Bars.Close) != "[30 30 32 33]" {
+		t.Errorf("after, in today's shares: %v", g.Bars.Close)
 	}
-	if from := r.Feeds[table.Bars].Attempt.From; from != monday.AddDays(-400) {
-		t.Errorf("asked back to %s, want the earliest", from)
+	// The history is answered up to its last bar; a name without any is answered
+	// but for the days in which one may still come.
+	if c := fmt.Sprint(g.Attempt.Covered); c != fmt.Sprint(period.Spans{{From: monday - 400, To: monday + 3}}) {
+		t.Errorf("answered for %s", c)
+	}
+	if c := given(f.at("BBB.XCVH", noon.Add(time.Hour)), catalogue.Bars, "gannet").Attempt.Covered; len(c) != 1 || c[0].To != period.DateOf(noon)-14 {
+		t.Errorf("a name without bars is answered for %v", c)
+	}
+}
+
+// Dated records that change are restated, and those that the source no longer
+// gives are closed; in a history, only within the days that were asked for.
+func TestDatedRecordsAreRestatedAndWithdrawn(t *testing.T) {
+	f := open(t)
+	day := func(text string) period.Date { d, _ := period.ParseDate(text); return d }
+	entries := func(symbol string, d catalogue.Dataset, pairs ...any) *source.Answer {
+		s, _ := market.ParseSymbol(symbol)
+		out := source.Entries{Origin: source.Origin{Symbol: s, Dataset: d}}
+		info := catalogue.Info(d)
+		for i := 0; i < len(pairs); i += 2 {
+			v := make([]cell.Value, len(info.Columns))
+			v[0], v[1] = cell.OfText(pairs[i].(string)), cell.Of(pairs[i+1].(float64))
+			out.Entries = append(out.Entries, entry.Entry{Day: day(pairs[i].(string)), Values: v})
+		}
+		return &source.Answer{Entries: []source.Entries{out}}
+	}
+	written := func(symbol string, d catalogue.Dataset, after time.Duration) (out string) {
+		for _, e := range given(f.at(symbol, noon.Add(after)), d, "gannet").Entries {
+			out += fmt.Sprint(e.Day, " ", e.Values[1].Num, "; ")
+		}
+		return out
+	}
+	f.save(catalogue.Dividends, entries("AAA.XCVH", catalogue.Dividends, "2025-03-03", 0.3, "2025-09-03", 0.3), noon)
+	f.save(catalogue.Dividends, entries("AAA.XCVH", catalogue.Dividends, "2025-03-03", 0.3, "2026-03-03", 0.4), noon.Add(time.Hour))
+	f.save(catalogue.Dividends, entries("AAA.XCVH", catalogue.Dividends, "2025-03-03", 0.35, "2026-03-03", 0.4), noon.Add(2*time.Hour))
+	for after, want := range map[time.Duration]string{0: "2025-03-03 0.3; 2025-09-03 0.3; ", time.Hour: "2025-03-03 0.3; 2026-03-03 0.4; ", 2 * time.Hour: "2025-03-03 0.35; 2026-03-03 0.4; "} {
+		if got := written("AAA.XCVH", catalogue.Dividends, after); got != want {
+			t.Errorf("after %s: %s, want %s", after, got, want)
+		}
+	}
+	if n := f.count("select count(*) from entry"); n != 4 {
+		t.Errorf("%d records stored, want the four that ever were", n)
+	}
+	if o := given(f.at("BBB.XCVH", noon), catalogue.Dividends, "gannet").Observation; o == nil {
+		t.Error("that a name has no dividends is not known")
+	}
+	rates := func(from, to string, pairs ...any) {
+		r := f.result(catalogue.Rates, entries("EUR/USD", catalogue.Rates, pairs...))
+		r.Request.From, r.Request.To = day(from), day(to)
+		f.keep(r, noon)
+	}
+	rates("2026-03-02", "2026-03-03", "2026-03-02", 1.08, "2026-03-03", 1.09)
+	rates("2026-03-04", "2026-03-05", "2026-03-04", 1.1)
+	if got := written("EUR/USD", catalogue.Rates, 0); got != "2026-03-02 1.08; 2026-03-03 1.09; 2026-03-04 1.1; " {
+		t.Errorf("rates: %s", got)
+	}
+}
+
+func TestPreferencesOrderWhatSourcesGave(t *testing.T) {
+	f := open(t)
+	ctx := t.Context()
+	f.save(catalogue.Quotes, &source.Answer{Points: []source.Point{quote("AAA.XCVH", 10, noon)}}, noon)
+	other := f.result(catalogue.Quotes, &source.Answer{Points: []source.Point{quote("AAA.XCVH", 11, noon)}})
+	other.Request.Source = "whimbrel"
+	f.keep(other, noon)
+	first := func() string { return f.at("AAA.XCVH", noon).Feeds[table.FeedOf(catalogue.Quotes)].From[0].Source }
+	if first() != "gannet" {
+		t.Errorf("%s comes first", first())
+	}
+	if err := errors.Join(f.Prefer(ctx, catalogue.Quotes, []string{"whimbrel", "gannet"}, true), f.Enable(ctx, "gannet", false), f.book.readPreferences(ctx)); err != nil {
+		t.Fatal(err)
+	}
+	p := f.book.Preferences()
+	if first() != "whimbrel" || fmt.Sprint(p.Compare[catalogue.Quotes]) != "[gannet]" || !p.IsDisabled("gannet") || p.IsDisabled("whimbrel") {
+		t.Errorf("%s comes first; %+v", first(), p)
+	}
+	if err := errors.Join(f.Prefer(ctx, catalogue.Quotes, nil, false), f.Enable(ctx, "gannet", true), f.book.readPreferences(ctx)); err != nil {
+		t.Fatal(err)
+	}
+	if p = f.book.Preferences(); first() != "gannet" || len(p.Compare) != 0 || p.IsDisabled("gannet") {
+		t.Errorf("after it is undone %s comes first; %+v", first(), p)
+	}
+}
+
+// A need goes to whoever claims it first, and is free again when its refresh ends.
+func TestANeedIsClaimedOnce(t *testing.T) {
+	f := open(t)
+	ctx := t.Context()
+	var ids [8]int64
+	for i := range ids {
+		r, err := f.QueueRefresh(ctx, Asked{Datasets: []catalogue.Dataset{catalogue.Quotes}, Cause: ByHand}, noon, nopEnqueue)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids[i] = r.ID
+	}
+	needs := []NeedKey{{catalogue.Quotes, f.ids["AAA.XCVH"]}, {catalogue.Quotes, f.ids["BBB.XCVH"]}, {catalogue.Bars, f.ids["AAA.XCVH"]}}
+	var wait sync.WaitGroup
+	var got [8]map[NeedKey]bool
+	for i, id := range ids {
+		wait.Go(func() {
+			var err error
+			if got[i], err = f.ClaimNeeds(ctx, id, append([]NeedKey{}, needs[i%3], needs[(i+1)%3], needs[(i+2)%3])); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wait.Wait()
+	for _, n := range needs {
+		claims := 0
+		for i := range got {
+			if got[i][n] {
+				claims++
+			}
+		}
+		if claims != 1 {
+			t.Errorf("%v is claimed %d times", n, claims)
+		}
+	}
+	for _, id := range ids {
+		if err := f.FinishRefresh(ctx, id, Done, "", Event{At: noon, Kind: "finished", Data: json.RawMessage("{}")}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := f.count("select count(*) from in_flight"); n != 0 {
+		t.Errorf("%d needs are still claimed", n)
 	}
 }
 
@@ -158,18 +320,22 @@ func TestAResponseIsStoredWholeOrNotAtAll(t *testing.T) {
 	f := open(t)
 	before := f.count("select count(*) from request")
 	body := []byte(`{"quotes": "…"}`)
-	bad := Result{
-		Source: "gannet", Final: true, Dataset: catalogue.Quotes, Listings: map[string]int64{"AAA.XCVH": f.ids["AAA.XCVH"], "ZZZ.XCVH": 999},
-		Answer: &source.Answer{Body: body, Points: []source.Point{quote("AAA.XCVH", 1, noon), quote("ZZZ.XCVH", 1, noon)}},
-	}
+	sum := sha256.Sum256(body)
+	page := source.Page{UnitsLeft: -1, ContentType: "application/json", Size: int64(len(body)), Hash: sum[:], Packed: packed(body)}
+	bad := f.result(catalogue.Quotes, &source.Answer{Pages: []source.Page{page}, Points: []source.Point{quote("AAA.XCVH", 1, noon), quote("ZZZ.XCVH", 1, noon)}})
+	bad.Request.Needs = append(bad.Request.Needs, plan.Need{Dataset: catalogue.Quotes, Listing: 999, Symbol: market.Symbol{Ticker: "ZZZ", Exchange: "XCVH"}})
 	if err := f.Save(t.Context(), bad, noon); err == nil {
 		t.Fatal("a listing that does not exist is stored")
 	}
 	if f.count("select count(*) from observation")+f.count("select count(*) from response") != 0 || f.count("select count(*) from request") != before {
 		t.Error("something of the failed response is there")
 	}
-	f.save(Result{Dataset: catalogue.Quotes, Answer: &source.Answer{Body: body, ContentType: "application/json", Points: []source.Point{quote("AAA.XCVH", 1, noon)}}}, noon)
-	sum := sha256.Sum256(body)
+	p := quote("AAA.XCVH", 1, noon)
+	p.Raw = map[string]source.Raw{"quote.last": {Name: "Last", Text: "1.00*"}}
+	f.save(catalogue.Quotes, &source.Answer{Pages: []source.Page{page}, Points: []source.Point{p}}, noon)
+	if raw, err := f.Raw(t.Context(), f.ids["AAA.XCVH"], catalogue.Quotes, "gannet", noon); err != nil || raw["quote.last"] != p.Raw["quote.last"] {
+		t.Errorf("the source's own text is %+v, %v", raw, err)
+	}
 	r, err := f.Response(t.Context(), sum[:])
 	if err != nil || string(r.Body) != string(body) || r.ContentType != "application/json" {
 		t.Errorf("got %+v, %v", r, err)
@@ -181,13 +347,15 @@ func TestAResponseIsStoredWholeOrNotAtAll(t *testing.T) {
 
 func TestFailuresAreOutcomesBesideOldValues(t *testing.T) {
 	f := open(t)
-	f.save(Result{Dataset: catalogue.Quotes, Answer: &source.Answer{Points: []source.Point{quote("AAA.XCVH", 1, noon)}, Failures: []source.Failure{{Symbol: market.Symbol{Ticker: "BBB", Exchange: "XCVH"}, Reason: cell.NotCovered, Detail: "unknown"}}}}, noon)
-	f.save(Result{Dataset: catalogue.Quotes, Answer: &source.Answer{}, Fault: &source.Fault{Kind: source.ServerFailed, Status: 503}}, noon.Add(time.Hour))
-	a := f.at("AAA.XCVH", noon.Add(time.Hour)).Feeds[table.Quotes]
+	f.save(catalogue.Quotes, &source.Answer{Points: []source.Point{quote("AAA.XCVH", 1, noon)}, Failures: []source.Failure{{Symbol: market.Symbol{Ticker: "BBB", Exchange: "XCVH"}, Dataset: catalogue.Quotes, Reason: cell.NotCovered, Detail: "unknown"}}}, noon)
+	failed := f.result(catalogue.Quotes, &source.Answer{})
+	failed.Fault = &source.Fault{Kind: source.ServerFailed, Status: 503}
+	f.keep(failed, noon.Add(time.Hour))
+	a := quotes(f.at("AAA.XCVH", noon.Add(time.Hour)))
 	if a.Observation == nil || a.Attempt.Outcome != cell.FetchFailed || !strings.Contains(a.Attempt.Detail, "503") {
 		t.Errorf("got %+v %+v", a.Observation, a.Attempt)
 	}
-	if b := f.at("BBB.XCVH", noon).Feeds[table.Quotes]; b.Observation != nil || b.Attempt.Outcome != cell.NotCovered {
+	if b := quotes(f.at("BBB.XCVH", noon)); b.Observation != nil || b.Attempt.Outcome != cell.NotCovered {
 		t.Errorf("got %+v", b.Attempt)
 	}
 }
@@ -252,15 +420,17 @@ func TestWatchlistsKeepOrderAndRefuseLostUpdates(t *testing.T) {
 func TestEventsAreNumberedWithoutGaps(t *testing.T) {
 	f := open(t)
 	ctx := t.Context()
-	r, err := f.QueueRefresh(ctx, nil, []catalogue.Dataset{catalogue.Quotes}, false, noon, nopEnqueue)
+	r, err := f.QueueRefresh(ctx, Asked{Datasets: []catalogue.Dataset{catalogue.Quotes}, Cause: ByHand}, noon, nopEnqueue)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var wait sync.WaitGroup
 	for range 20 {
 		wait.Go(func() {
-			err := f.Save(ctx, Result{Refresh: r.ID, Source: "gannet", Dataset: catalogue.Quotes, Answer: &source.Answer{Call: source.Call{Units: 3}}, Final: true, Event: Event{At: noon, Kind: "answered", Data: json.RawMessage("{}")}}, noon)
-			if err != nil {
+			result := f.result(catalogue.Quotes, &source.Answer{Pages: []source.Page{{Units: 3}}})
+			result.Refresh, result.Event = r.ID, Event{At: noon, Kind: "answered", Data: json.RawMessage("{}")}
+			result.Request.Needs = result.Request.Needs[:0] // of no listing: only the log counts here
+			if err := f.Save(ctx, result, noon); err != nil {
 				t.Error(err)
 			}
 		})
@@ -284,19 +454,29 @@ func TestTheBookFollowsWhatOthersStore(t *testing.T) {
 	go f.book.Follow(ctx)
 	<-happened // it has begun to listen
 	rows := []Row{{ListingID: f.ids["AAA.XCVH"]}}
-	if records, err := f.book.Records(ctx, rows); err != nil || records[0].Feeds[table.Quotes].Observation != nil {
+	if records, err := f.book.Records(ctx, rows, 0); err != nil || quotes(records[0]).Observation != nil {
 		t.Fatalf("got %v", err)
 	}
-	r, err := f.QueueRefresh(ctx, nil, []catalogue.Dataset{catalogue.Quotes}, false, noon, nopEnqueue)
+	r, err := f.QueueRefresh(ctx, Asked{Datasets: []catalogue.Dataset{catalogue.Quotes}, Cause: ByHand}, noon, nopEnqueue)
 	if err != nil {
 		t.Fatal(err)
 	}
-	f.save(Result{Refresh: r.ID, Dataset: catalogue.Quotes, Answer: &source.Answer{Points: []source.Point{quote("AAA.XCVH", 5, noon)}}, Event: Event{At: noon, Kind: "answered", Data: json.RawMessage("{}")}}, noon)
+	result := f.result(catalogue.Quotes, &source.Answer{Points: []source.Point{quote("AAA.XCVH", 5, noon)}})
+	result.Refresh, result.Event = r.ID, Event{At: noon, Kind: "answered", Data: json.RawMessage("{}")}
+	f.keep(result, noon)
 	<-happened
-	records, err := f.book.Records(ctx, rows)
-	if err != nil || records[0].Feeds[table.Quotes].Observation == nil {
+	records, err := f.book.Records(ctx, rows, 0)
+	if err != nil || quotes(records[0]).Observation == nil {
 		t.Fatalf("the book does not show what was stored: %v", err)
 	}
+}
+
+func packed(body []byte) []byte {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	w.Write(body) //nolint:errcheck // a buffer takes everything
+	w.Close()     //nolint:errcheck
+	return b.Bytes()
 }
 
 func nopEnqueue(pgx.Tx, int64) error { return nil }

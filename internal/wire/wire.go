@@ -73,6 +73,31 @@ type Added struct {
 	Problems []RowProblem `json:"problems"`
 }
 
+// Imported is what became of a list that was read.
+type Imported struct {
+	Watchlist
+	Columns  map[string]string `json:"columns" doc:"The header that was taken for each kind of column"`
+	Headers  []string          `json:"headers" doc:"All headers of the file"`
+	DryRun   bool              `json:"dry_run" doc:"Nothing was added; this is what would be"`
+	Lines    []ImportedLine    `json:"lines"`
+	Added    int               `json:"added"`
+	Present  int               `json:"present" doc:"Names that were in the list already; their quantity and cost were set"`
+	Problems int               `json:"problems"`
+}
+
+// ImportedLine is one line of the list.
+type ImportedLine struct {
+	Line     int    `json:"line" doc:"In the file, from 1"`
+	Text     string `json:"text"`
+	Symbol   string `json:"symbol,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Quantity string `json:"quantity,omitempty"`
+	Cost     string `json:"cost,omitempty"`
+	Present  bool   `json:"present,omitempty"`
+	Problem  string `json:"problem,omitempty" doc:"Why it was not added"`
+	Hint     string `json:"hint,omitempty"`
+}
+
 // Cell is one value and its account.
 type Cell struct {
 	V        any        `json:"v" doc:"Number, text, time or null; null always has a reason"`
@@ -141,7 +166,19 @@ type Explanation struct {
 	Inputs     []Explanation `json:"inputs,omitempty"`
 	Request    *Request      `json:"request,omitempty" doc:"The request that brought the value"`
 	Place      string        `json:"place,omitempty" doc:"Where in the stored response the value stands"`
+	RawName    string        `json:"raw_name,omitempty" doc:"The name under which the source wrote it"`
+	RawText    string        `json:"raw_text,omitempty" doc:"The text that the source wrote"`
+	Others     []OtherSource `json:"others,omitempty" doc:"What other sources have given"`
 	Checked    *time.Time    `json:"checked,omitempty" doc:"When the source was last asked"`
+}
+
+// OtherSource is what a source that is not shown has given.
+type OtherSource struct {
+	Source  string     `json:"source"`
+	V       any        `json:"v"`
+	Outcome string     `json:"outcome,omitempty" doc:"Why it has no value"`
+	Detail  string     `json:"detail,omitempty"`
+	Checked *time.Time `json:"checked,omitempty"`
 }
 
 // Health is what is stale or missing in a table.
@@ -180,9 +217,12 @@ type FieldHealth struct {
 
 // RefreshAsk asks for a refresh.
 type RefreshAsk struct {
-	Only   []string `json:"only,omitempty" doc:"Datasets: quotes, bars, profiles; all that the columns need when left out"`
-	Force  bool     `json:"force,omitempty" doc:"Ask again even for what is fresh"`
-	DryRun bool     `json:"dry_run,omitempty" doc:"Plan only"`
+	Only       []string `json:"only,omitempty" doc:"Datasets; all that fields read when left out"`
+	Columns    []string `json:"columns,omitempty" doc:"Fields on screen: what they need comes first, and alone when only_columns is set"`
+	ForColumns bool     `json:"only_columns,omitempty" doc:"Bring only what the columns need"`
+	From       string   `json:"from,omitempty" doc:"How far back histories are wanted: a date, or a relative one as -20y"`
+	Force      bool     `json:"force,omitempty" doc:"Ask again even for what is fresh"`
+	DryRun     bool     `json:"dry_run,omitempty" doc:"Plan only"`
 }
 
 // Plan is what a refresh would do.
@@ -197,12 +237,14 @@ type Plan struct {
 
 // PlannedRequest is one call to a source.
 type PlannedRequest struct {
-	Source  string `json:"source"`
-	Dataset string `json:"dataset"`
-	Symbols int    `json:"symbols"`
-	From    string `json:"from,omitempty"`
-	To      string `json:"to,omitempty"`
-	Units   int    `json:"units"`
+	Source   string   `json:"source"`
+	Call     string   `json:"call"`
+	Datasets []string `json:"datasets"`
+	Symbols  int      `json:"symbols"`
+	Exchange string   `json:"exchange,omitempty" doc:"Of a call that answers for a whole exchange"`
+	From     string   `json:"from,omitempty"`
+	To       string   `json:"to,omitempty"`
+	Units    int      `json:"units"`
 }
 
 // PlannedGap counts needs that share a reason.
@@ -228,6 +270,8 @@ type Refresh struct {
 	Units     int        `json:"units" doc:"Spent"`
 	Skipped   int        `json:"skipped" doc:"Needs that were not due"`
 	Refused   int        `json:"refused" doc:"Needs that could not be planned"`
+	Shared    int        `json:"shared" doc:"Needs that another refresh is bringing"`
+	Cause     string     `json:"cause" doc:"Why it was asked for: hand, table, schedule, stream or directory"`
 	Fault     string     `json:"fault,omitempty"`
 	Dry       *Plan      `json:"plan,omitempty" doc:"Of a dry run"`
 }
@@ -252,7 +296,8 @@ type Request struct {
 	ID        int64     `json:"id"`
 	Refresh   int64     `json:"refresh,omitempty"`
 	Source    string    `json:"source"`
-	Dataset   string    `json:"dataset"`
+	Call      string    `json:"call"`
+	Datasets  []string  `json:"datasets"`
 	Address   string    `json:"address"`
 	Symbols   int       `json:"symbols"`
 	Started   time.Time `json:"started"`
@@ -262,6 +307,7 @@ type Request struct {
 	Units     int       `json:"units"`
 	UnitsLeft int       `json:"units_left"`
 	Fault     string    `json:"fault,omitempty"`
+	Remarks   []string  `json:"remarks,omitempty" doc:"What in the answer is not as described"`
 	Response  string    `json:"response,omitempty" doc:"SHA-256 of the stored response"`
 }
 
@@ -302,24 +348,130 @@ type Source struct {
 	Name        string     `json:"name"`
 	Title       string     `json:"title"`
 	Licence     string     `json:"licence"`
-	Address     string     `json:"address"`
+	Homepage    string     `json:"homepage,omitempty"`
+	Address     string     `json:"address" doc:"Address or folder"`
 	Datasets    []string   `json:"datasets"`
 	DelayMin    float64    `json:"delay_minutes"`
 	HasKey      bool       `json:"has_key"`
+	KeySetting  string     `json:"key_setting,omitempty" doc:"Environment variable that holds the key"`
+	Enabled     bool       `json:"enabled"`
+	PerSecond   float64    `json:"per_second" doc:"Requests a second; 0 for no limit"`
+	AtOnce      int        `json:"at_once" doc:"Requests at the same time"`
 	UnitsPerDay int        `json:"units_per_day"`
 	Spent       int        `json:"spent_today"`
 	Left        int        `json:"left_today"`
+	Resets      time.Time  `json:"resets" doc:"When the allowance starts anew"`
 	Requests    int        `json:"requests_today"`
+	Failures    int        `json:"failures_today"`
 	LastSuccess *time.Time `json:"last_success"`
 	LastFault   *time.Time `json:"last_fault"`
 	Fault       string     `json:"fault,omitempty"`
+	Advice      string     `json:"advice,omitempty"`
+	Remark      string     `json:"remark,omitempty" doc:"What in the last answer is not as described"`
 	Broken      bool       `json:"broken" doc:"It failed too often in a row and is left alone for a moment"`
-	LatencyMs   float64    `json:"latency_ms"`
+	LatencyMs   float64    `json:"latency_ms" doc:"Median of the last hundred answers"`
+	SlowMs      float64    `json:"slow_ms" doc:"Below which 95 of a hundred stay"`
+	Calls       []Call     `json:"calls"`
+}
+
+// Call is one way of asking a source.
+type Call struct {
+	Name       string   `json:"name"`
+	Datasets   []string `json:"datasets"`
+	Kinds      []string `json:"kinds,omitempty"`
+	Takes      string   `json:"takes"`
+	Batch      int      `json:"batch"`
+	Format     string   `json:"format"`
+	Path       string   `json:"path"`
+	PerRequest int      `json:"units_per_request"`
+	PerSymbol  int      `json:"units_per_symbol"`
 }
 
 // Sources are all sources in order of preference.
 type Sources struct {
-	Sources []Source `json:"sources"`
+	Sources     []Source     `json:"sources"`
+	Preferences []Preference `json:"preferences"`
+}
+
+// Preference is the order of sources for one dataset.
+type Preference struct {
+	Dataset string   `json:"dataset"`
+	Sources []string `json:"sources" doc:"In order; those that serve it"`
+	Set     bool     `json:"set" doc:"By the user, rather than the order of the descriptions"`
+	Compare bool     `json:"compare" doc:"The others are asked too, and disagreement is flagged"`
+}
+
+// SourceChecks is what a source's calls were found to do.
+type SourceChecks struct {
+	Source string        `json:"source"`
+	Checks []SourceCheck `json:"checks"`
+}
+
+// SourceCheck is what one call was found to do.
+type SourceCheck struct {
+	Call     string   `json:"call"`
+	Datasets []string `json:"datasets"`
+	Asked    string   `json:"asked"`
+	Verdict  string   `json:"verdict" doc:"works, skipped, or the kind of fault"`
+	Detail   string   `json:"detail,omitempty"`
+	Advice   string   `json:"advice,omitempty"`
+	Remarks  []string `json:"remarks,omitempty"`
+	Address  string   `json:"address,omitempty"`
+	Status   int      `json:"status,omitempty"`
+	TookMs   float64  `json:"took_ms"`
+	Units    int      `json:"units"`
+	Begins   string   `json:"begins,omitempty" doc:"The beginning of the answer"`
+	Samples  []Sample `json:"samples,omitempty"`
+}
+
+// Sample is one record as it came and as it was understood.
+type Sample struct {
+	Dataset string        `json:"dataset"`
+	Symbol  string        `json:"symbol"`
+	Place   string        `json:"place"`
+	Fields  []SampleField `json:"fields"`
+}
+
+// SampleField is one mapped field of a sample.
+type SampleField struct {
+	Field string `json:"field"`
+	At    string `json:"at" doc:"The place that the description names"`
+	Raw   string `json:"raw" doc:"What stands there"`
+	Found string `json:"found" enum:"absent,null,text,number,truth,nested"`
+	Value string `json:"value" doc:"What it was understood as"`
+	Wrong string `json:"wrong,omitempty"`
+}
+
+// Schedule is when a watchlist refreshes by itself.
+type Schedule struct {
+	Cron  string     `json:"cron,omitempty" doc:"Five fields: minute, hour, day of month, month, day of week"`
+	Zone  string     `json:"zone,omitempty" doc:"Time zone of the fields; UTC when left out"`
+	Every string     `json:"every,omitempty" doc:"How often while an exchange of the list is open, as 15m; and once after it has closed"`
+	Next  *time.Time `json:"next,omitempty"`
+	Last  *time.Time `json:"last,omitempty"`
+}
+
+// Stream is how the streaming of a watchlist's quotes stands.
+type Stream struct {
+	Live         bool       `json:"live"`
+	EverySeconds int        `json:"every_seconds" doc:"How often quotes are asked for while it is live"`
+	Next         *time.Time `json:"next" doc:"When they are asked for next, or when an exchange opens"`
+	Why          string     `json:"why" doc:"Why it stands still"`
+}
+
+// Members are the members of an index.
+type Members struct {
+	Symbol  string   `json:"symbol"`
+	Name    string   `json:"name"`
+	Source  string   `json:"source"`
+	Members []Member `json:"members"`
+}
+
+// Member is one member of an index.
+type Member struct {
+	Symbol string  `json:"symbol"`
+	Name   string  `json:"name" doc:"Empty where no source lists it"`
+	Weight float64 `json:"weight,omitempty"`
 }
 
 // Bars are the daily bars of a listing, oldest first, in today's shares.

@@ -22,6 +22,11 @@
         ['Fetched', moment(e.cell.fetched)],
         ['Checked', moment(e.checked)],
         ['Source', e.cell.source],
+        ['As written', e.raw_name ? `“${e.raw_text}” under “${e.raw_name}”` : ''],
+        ...(e.others ?? []).map((o) => [
+          'Also',
+          `${o.source} gives ${o.v ?? `nothing${o.outcome ? `: ${words(o.outcome)}` : ''}`}`,
+        ]),
         ['Flags', e.cell.flags.map(words).join(', ')],
       ] as [string, string][]
     ).filter(([, text]) => text),
@@ -36,7 +41,7 @@
     >
   </p>
   <dl class="mt-1 grid grid-cols-[6.5rem_1fr] gap-x-2 text-sm">
-    {#each facts as [name, text] (name)}
+    {#each facts as [name, text] (name + text)}
       <dt class="quiet">{name}</dt>
       <dd class="min-w-0 break-words">
         {#if name === 'Formula'}<code>{text}</code>{:else}{text}{/if}
@@ -45,8 +50,8 @@
     {#if e.request}
       <dt class="quiet">Request</dt>
       <dd>
-        {e.request.id}: {e.request.dataset} of {e.request.symbols} names, {e.request.fault ||
-          `status ${e.request.status}`}
+        {e.request.id}: {e.request.source}
+        {e.request.call} of {e.request.symbols} names, {e.request.fault || `status ${e.request.status}`}
       </dd>
       {#if e.request.response}
         <dt class="quiet">Response</dt>

@@ -11,6 +11,13 @@
   let dialog: HTMLDialogElement;
   $effect(() => dialog.showModal());
   const sources = $derived(Object.keys(plan.left));
+  const fresh = $derived(
+    plan.skipped
+      .filter((gap) => gap.reason === 'fresh')
+      .map((gap) => `${gap.dataset} of ${gap.count}`)
+      .join(', '),
+  );
+  const waiting = $derived(plan.skipped.filter((gap) => gap.reason !== 'fresh'));
 </script>
 
 <dialog bind:this={dialog} class="modal" {onclose} aria-labelledby="plan-title">
@@ -27,7 +34,7 @@
       <table class="table table-xs">
         <thead
           ><tr
-            ><th>Source</th><th>Dataset</th><th class="text-right">Names</th><th>Range</th><th class="text-right"
+            ><th>Source</th><th>Brings</th><th class="text-right">Names</th><th>Range</th><th class="text-right"
               >Units</th
             ></tr
           ></thead
@@ -35,9 +42,9 @@
         <tbody>
           {#each plan.requests as q, i (i)}
             <tr
-              ><td>{q.source}</td><td>{q.dataset}</td><td class="text-right">{q.symbols}</td><td
-                >{q.from ? `${q.from} to ${q.to}` : ''}</td
-              ><td class="text-right">{q.units}</td></tr
+              ><td>{q.source}</td><td>{q.datasets.join(', ')}</td><td class="text-right"
+                >{q.symbols}{q.exchange ? ` on ${q.exchange}` : ''}</td
+              ><td>{q.from ? `${q.from} to ${q.to}` : ''}</td><td class="text-right">{q.units}</td></tr
             >
           {/each}
         </tbody>
@@ -45,7 +52,8 @@
     {:else}
       <p class="my-2">Nothing is due; a refresh would send no request.</p>
     {/if}
-    {#each [['Refused', plan.refused], ['Not due', plan.skipped]] as const as [title, gaps] (title)}
+    {#if fresh}<p class="mt-3 text-sm"><span class="font-semibold">Fresh</span> {fresh}</p>{/if}
+    {#each [['Refused', plan.refused], ['Not due', waiting]] as const as [title, gaps] (title)}
       {#if gaps.length}
         <h3 class="mt-3 font-semibold">{title}</h3>
         <ul class="text-sm">

@@ -5,7 +5,7 @@
   import { world } from '../lib/world.svelte';
   import PlanDialog from './PlanDialog.svelte';
 
-  let { list }: { list: string } = $props();
+  let { list, columns = [] }: { list: string; columns?: string[] } = $props();
 
   let running = $state<Refresh | null>(null);
   let expected = $state(0); // seconds
@@ -50,7 +50,7 @@
         running.units += Number(data.units);
       } else if (event.kind === 'failed' || event.kind === 'retrying') {
         if (event.kind === 'failed') running.failed++;
-        faults = [`${data.dataset}: ${data.fault}`, ...faults].slice(0, 3);
+        faults = [`${data.source} ${data.call}: ${data.fault}`, ...faults].slice(0, 3);
       } else if (event.kind === 'finished') {
         finish(String(data.state), String(data.fault));
         return true;
@@ -75,7 +75,10 @@
     try {
       watch(
         await ask(
-          api.POST('/api/v1/watchlists/{name}/refreshes', { params: { path: { name: list } }, body: { force } }),
+          api.POST('/api/v1/watchlists/{name}/refreshes', {
+            params: { path: { name: list } },
+            body: { force, columns },
+          }),
         ),
       );
     } catch (error) {
@@ -86,7 +89,10 @@
   async function preview() {
     try {
       const r = await ask(
-        api.POST('/api/v1/watchlists/{name}/refreshes', { params: { path: { name: list } }, body: { dry_run: true } }),
+        api.POST('/api/v1/watchlists/{name}/refreshes', {
+          params: { path: { name: list } },
+          body: { dry_run: true, columns },
+        }),
       );
       plan = r.plan ?? null;
     } catch (error) {

@@ -17,6 +17,10 @@ export type Refresh = Schemas['Refresh'];
 export type Plan = Schemas['Plan'];
 export type Source = Schemas['Source'];
 export type Request = Schemas['Request'];
+export type Preference = Schemas['Preference'];
+export type SourceCheck = Schemas['SourceCheck'];
+export type Schedule = Schemas['Schedule'];
+export type Imported = Schemas['Imported'];
 export type Status = Schemas['Status'];
 export type Problem = Schemas['Problem'];
 
@@ -64,4 +68,16 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
     throw new Trouble([p?.detail ?? answer.response.statusText, ...details].join(' · '), p?.hint, p?.field);
   }
   return answer.data as T;
+}
+
+/** Sends a file as it is; the generated client knows only JSON. */
+export async function upload<T>(path: string, file: Blob, type: string): Promise<T> {
+  const headers: Record<string, string> = { 'Content-Type': type };
+  if (access.token) headers.Authorization = `Bearer ${access.token}`;
+  return ask<T>(
+    fetch(path, { method: 'POST', headers, body: file }).then(async (response) => {
+      const body = await response.json();
+      return response.ok ? { data: body as T, response } : { error: body, response };
+    }),
+  );
 }

@@ -1,12 +1,16 @@
 <script lang="ts">
-  import { api, ask, Trouble, type Refresh, type Request, type Source } from '../lib/api';
+  import { api, ask, Trouble, type Preference, type Refresh, type Request, type Source } from '../lib/api';
   import { grouped, moment } from '../lib/format';
+  import { complain } from '../lib/notes.svelte';
   import { go, route, withQuery } from '../lib/route.svelte';
   import { world } from '../lib/world.svelte';
+  import SourceCard from '../components/SourceCard.svelte';
   import TroubleBox from '../components/Trouble.svelte';
 
   let sources = $state<Source[]>([]);
+  let preferences = $state<Preference[]>([]);
   let refreshes = $state<Refresh[]>([]);
+  let edits = $state(0);
   let requests = $state<Request[]>([]);
   let trouble = $state<Trouble | null>(null);
   let read = $state(false);
@@ -14,6 +18,7 @@
 
   $effect(() => {
     void world.changes;
+    void edits;
     const refresh = picked;
     Promise.all([
       ask(api.GET('/api/v1/sources')),
@@ -21,7 +26,8 @@
       ask(api.GET('/api/v1/requests', { params: { query: { refresh: refresh || undefined, limit: 60 } } })),
     ]).then(
       ([s, r, q]) => {
-        [sources, refreshes, requests, trouble, read] = [s.sources, r.refreshes, q.requests, null, true];
+        [sources, preferences, refreshes, requests] = [s.sources, s.preferences, r.refreshes, q.requests];
+        [trouble, read] = [null, true];
       },
       (error) => {
         if (error instanceof Trouble && !error.offline) trouble = error;
@@ -29,10 +35,19 @@
     );
   });
 
-  function condition(s: Source): string {
-    if (!s.has_key) return `no key: set ${s.name}-key`;
-    if (s.broken) return `left alone for a moment after failures: ${s.fault ?? ''}`;
-    return s.fault || (s.last_success ? 'working' : 'not asked yet');
+  async function prefer(p: Preference, first: string, compare: boolean) {
+    const order = [first, ...p.sources.filter((name) => name !== first)];
+    try {
+      await ask(
+        api.PUT('/api/v1/preferences/{dataset}', {
+          params: { path: { dataset: p.dataset } },
+          body: { sources: order, compare },
+        }),
+      );
+      edits++;
+    } catch (error) {
+      complain(error);
+    }
   }
 </script>
 
@@ -46,44 +61,54 @@
     {:else if !read}
       <p class="quiet p-4" role="status">Reading…</p>
     {:else}
-      <div class="mt-3 grid gap-3 md:grid-cols-2">
+      <div class="mt-3 grid items-start gap-3 md:grid-cols-2">
         {#each sources as s (s.name)}
-          <section class="rounded border border-base-300 p-3" aria-label={s.name}>
-            <h2 class="flex items-baseline gap-2 font-semibold">
-              {s.title}<span class="quiet text-sm font-normal">{s.name}</span>
-            </h2>
-            <p class="text-sm" class:text-warning={condition(s) !== 'working'}>{condition(s)}</p>
-            <progress
-              class="progress my-2 w-full progress-primary"
-              value={s.left_today}
-              max={s.units_per_day || 1}
-              aria-label="Units left today"
-            ></progress>
-            <dl class="grid grid-cols-[8rem_1fr] gap-x-2 text-sm">
-              <dt class="quiet">Left today</dt>
-              <dd>{grouped(s.left_today, 0)} of {grouped(s.units_per_day, 0)} units</dd>
-              <dt class="quiet">Requests today</dt>
-              <dd>{s.requests_today}</dd>
-              <dt class="quiet">Datasets</dt>
-              <dd>{s.datasets.join(', ')}</dd>
-              <dt class="quiet">Delay of quotes</dt>
-              <dd>{s.delay_minutes} min</dd>
-              <dt class="quiet">Latency</dt>
-              <dd>{grouped(s.latency_ms, 0)} ms</dd>
-              <dt class="quiet">Last success</dt>
-              <dd>{moment(s.last_success)}</dd>
-              {#if s.last_fault}<dt class="quiet">Last fault</dt>
-                <dd>{moment(s.last_fault)}</dd>{/if}
-              <dt class="quiet">Licence</dt>
-              <dd>{s.licence}</dd>
-            </dl>
-          </section>
+          <SourceCard source={s} onchanged={() => edits++} />
         {:else}
           <p>
-            No source is connected. Set <code>gannet-url</code> and <code>gannet-key</code> when you start the service.
+            No source is connected. Put descriptions into a folder and start the service with <code>--sources</code>.
           </p>
         {/each}
       </div>
+      {#if preferences.some((p) => p.sources.length > 1)}
+        <section class="mt-5 max-w-2xl" aria-label="Preference">
+          <h2 class="mb-1 font-semibold">Who is asked first</h2>
+          <p class="quiet text-sm">
+            The next source is asked for names that the first lacks, and when it is down. Compared, both are asked, and
+            values on which they disagree are marked.
+          </p>
+          <table class="table table-xs">
+            <thead><tr><th>Dataset</th><th>First</th><th>Then</th><th>Compare</th></tr></thead>
+            <tbody>
+              {#each preferences.filter((p) => p.sources.length > 1) as p (p.dataset)}
+                <tr>
+                  <td>{p.dataset}</td>
+                  <td>
+                    <select
+                      class="select w-36 select-xs"
+                      aria-label="First source for {p.dataset}"
+                      value={p.sources[0]}
+                      onchange={(e) => prefer(p, e.currentTarget.value, p.compare)}
+                    >
+                      {#each p.sources as name (name)}<option>{name}</option>{/each}
+                    </select>
+                  </td>
+                  <td>{p.sources.slice(1).join(', ')}</td>
+                  <td>
+                    <input
+                      type="checkbox"
+                      class="checkbox checkbox-xs"
+                      aria-label="Compare sources of {p.dataset}"
+                      checked={p.compare}
+                      onchange={(e) => prefer(p, p.sources[0] ?? '', e.currentTarget.checked)}
+                    />
+                  </td>
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        </section>
+      {/if}
       <div class="mt-5 grid gap-5 lg:grid-cols-[24rem_1fr]">
         <section aria-label="Refreshes">
           <h2 class="mb-1 font-semibold">Refreshes</h2>
@@ -121,7 +146,7 @@
           <table class="table table-xs">
             <thead
               ><tr
-                ><th>No.</th><th>Sent</th><th>Dataset</th><th class="text-right">Names</th><th class="text-right"
+                ><th>No.</th><th>Sent</th><th>Call</th><th class="text-right">Names</th><th class="text-right"
                   >Status</th
                 ><th class="text-right">ms</th><th class="text-right">Units</th><th>Response</th></tr
               ></thead
@@ -129,13 +154,17 @@
             <tbody>
               {#each requests as q (q.id)}
                 <tr>
-                  <td>{q.id}</td><td class="whitespace-nowrap">{moment(q.started)}</td><td>{q.source} {q.dataset}</td
-                  ><td class="text-right">{q.symbols || ''}</td>
+                  <td>{q.id}</td><td class="whitespace-nowrap">{moment(q.started)}</td><td>{q.source} {q.call}</td><td
+                    class="text-right">{q.symbols || ''}</td
+                  >
                   <td class="text-right">{q.status || ''}</td><td class="text-right">{grouped(q.took_ms, 0)}</td><td
                     class="text-right">{q.units}</td
                   >
                   <td class="max-w-56 truncate">
-                    {#if q.fault}<span class="text-warning" title={q.fault}>{q.fault}</span>{/if}
+                    {#if q.fault || q.remarks?.length}<span
+                        class="text-warning"
+                        title={q.fault || q.remarks?.join('; ')}>{q.fault || q.remarks?.[0]}</span
+                      >{/if}
                     {#if q.response}<a class="link" href="/api/v1/responses/{q.response}" target="_blank"
                         >{q.response.slice(0, 8)}…</a
                       >{/if}

@@ -6,9 +6,12 @@
   import { readLists, world } from '../lib/world.svelte';
   import ColumnDialog from '../components/ColumnDialog.svelte';
   import Counts from '../components/Counts.svelte';
+  import ImportDialog from '../components/ImportDialog.svelte';
+  import LiveMark from '../components/LiveMark.svelte';
   import NameDialog from '../components/NameDialog.svelte';
   import RefreshControl from '../components/RefreshControl.svelte';
   import RowPanel from '../components/RowPanel.svelte';
+  import ScheduleDialog from '../components/ScheduleDialog.svelte';
   import TroubleBox from '../components/Trouble.svelte';
   import WatchTable from '../components/WatchTable.svelte';
 
@@ -18,7 +21,7 @@
   let trouble = $state<Trouble | null>(null);
   let where = $state(route.query.get('where') ?? '');
   let whereTrouble = $state('');
-  let dialog: '' | 'columns' | 'rename' | 'copy' = $state('');
+  let dialog: '' | 'columns' | 'rename' | 'copy' | 'import' | 'schedule' = $state('');
   let edits = $state(0);
 
   const q = $derived(route.query);
@@ -116,7 +119,8 @@
 {:else}
   <div class="flex flex-wrap items-center gap-2 border-b border-base-300 px-3 py-1.5">
     <h1 class="sr-only">{name}</h1>
-    <RefreshControl list={name} />
+    <RefreshControl list={name} columns={table.columns.map((c) => c.id)} />
+    <LiveMark list={name} />
     <select
       class="select w-32 select-sm"
       aria-label="View"
@@ -146,6 +150,8 @@
       <details class="dropdown dropdown-end">
         <summary class="btn btn-ghost btn-sm">List</summary>
         <ul class="dropdown-content menu z-30 w-56 rounded border border-base-300 bg-base-100 shadow">
+          <li><button onclick={() => (dialog = 'import')}>Add many…</button></li>
+          <li><button onclick={() => (dialog = 'schedule')}>Schedule…</button></li>
           <li><button onclick={() => (dialog = 'rename')}>Rename</button></li>
           <li><button onclick={() => (dialog = 'copy')}>Copy</button></li>
           <li>
@@ -178,6 +184,11 @@
         <h2 class="text-lg font-semibold">{name} is empty</h2>
         <p class="mt-2">
           Press <kbd class="kbd kbd-sm">/</kbd>, type a name, a ticker or an ISIN, and press Enter to add a listing.
+        </p>
+        <p class="mt-2">
+          Or add many at once: <button class="link" onclick={() => (dialog = 'import')}
+            >paste a list or pick a file</button
+          >.
         </p>
         <p class="mt-2 quiet">On the command line: <code>soba watchlist add {name} KELP.XCVH</code></p>
       </div>
@@ -223,6 +234,10 @@
         set({ columns: columns.join(','), view: '' });
       }}
     />
+  {:else if dialog === 'import'}
+    <ImportDialog list={name} onclose={() => (dialog = '')} onadded={() => edits++} />
+  {:else if dialog === 'schedule'}
+    <ScheduleDialog list={name} onclose={() => (dialog = '')} />
   {:else if dialog}
     <NameDialog
       title={dialog === 'rename' ? `Rename ${name}` : `Copy ${name}`}

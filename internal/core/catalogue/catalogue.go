@@ -10,27 +10,12 @@ import (
 	"time"
 
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
 )
-
-// Dataset is one kind of data that a source serves.
-type Dataset string
-
-// The datasets. Holdings are the user's own and come from no source.
-const (
-	Listings Dataset = "listings"
-	Profiles Dataset = "profiles"
-	Quotes   Dataset = "quotes"
-	Bars     Dataset = "bars"
-	Splits   Dataset = "splits"
-	Holdings Dataset = "holdings"
-)
-
-// Datasets lists the datasets that fields read, in the order in which they are fetched.
-var Datasets = []Dataset{Quotes, Bars, Profiles}
 
 // Unit is the kind of quantity a field is.
 type Unit string
@@ -49,8 +34,8 @@ const (
 	Text    Unit = "text"
 )
 
-// Field is one entry of the catalogue. Exactly one of Observed, Fact, Measure
-// and Formula says where its value comes from.
+// Field is one entry of the catalogue. Exactly one of Observed, Fact, Measure,
+// Tell and Formula says where its value comes from.
 type Field struct {
 	ID         string
 	Label      string
@@ -61,25 +46,34 @@ type Field struct {
 
 	Dataset  Dataset // that an observed, measured or factual field reads
 	Observed bool    // read as it came from the dataset
+	Symbol   bool    // a text that names a listing
 	Dated    bool    // takes a date: price.close@2025-12-31
 
 	// Fact reads the value from what is known of the listing and its exchange at an instant.
 	Fact func(l *market.Listing, e *market.Exchange, now time.Time) cell.Value
 	// Measure computes the value from split-adjusted bars as of a day.
 	Measure func(b *series.Bars, day period.Date) (float64, cell.Reason)
+	// Tell reads the value off dated records as of a day.
+	Tell func(e entry.Entries, splits []series.Split, day period.Date) (cell.Value, cell.Reason)
 	// Span says in words which stretch of bars a measure reads.
 	Span string
 	// Formula derives the value from other fields.
 	Formula *formula.Expr
 
 	slot int
+	info *DatasetInfo // of its dataset, where a source serves it
 }
 
 // Slot is the index of an observed field among those of its dataset.
 func (f *Field) Slot() int { return f.slot }
 
 // AppliesTo tells whether the quantity exists for a kind of listing.
-func (f *Field) AppliesTo(k market.Kind) bool { return !slices.Contains(f.NotFor, k) }
+func (f *Field) AppliesTo(k market.Kind) bool {
+	if info := f.info; info != nil && !info.Has(k) {
+		return false
+	}
+	return !slices.Contains(f.NotFor, k)
+}
 
 // Group is the part of the id before the dot.
 func (f *Field) Group() string { group, _, _ := strings.Cut(f.ID, "."); return group }
@@ -93,9 +87,19 @@ func init() {
 	for i := range Fields {
 		f := &Fields[i]
 		byID[f.ID] = f
+		if f.Fact == nil {
+			f.info = Info(f.Dataset)
+		}
 		if f.Observed {
 			f.slot = len(slots[f.Dataset])
 			slots[f.Dataset] = append(slots[f.Dataset], f)
+		}
+	}
+	for _, info := range Infos {
+		if slices.ContainsFunc(Fields, func(f Field) bool {
+			return f.Fact == nil && (f.Dataset == info.Name || f.Dataset == Bars && info.Name == Splits)
+		}) {
+			Datasets = append(Datasets, info.Name)
 		}
 	}
 }
@@ -163,6 +167,9 @@ func Inputs(refs []formula.Ref) []Dataset {
 		}
 		if f.Formula == nil {
 			needed[f.Dataset] = true
+			if f.Dataset == Bars || f.Dataset == Dividends {
+				needed[Splits] = true // what they are adjusted by
+			}
 			return
 		}
 		for _, input := range f.Formula.Refs() {
@@ -213,15 +220,15 @@ func Nearest(id string) string {
 	for i := range Fields {
 		f := &Fields[i]
 		_, short, _ := strings.Cut(f.ID, ".")
-		if d := min(distance(id, f.ID), distance(id, short)+1); d < bestDistance {
+		if d := min(Distance(id, f.ID), Distance(id, short)+1); d < bestDistance {
 			best, bestDistance = f.ID, d
 		}
 	}
 	return best
 }
 
-// distance is the Levenshtein distance in bytes.
-func distance(a, b string) int {
+// Distance is the Levenshtein distance in bytes.
+func Distance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for j := range row {
 		row[j] = j
@@ -269,6 +276,17 @@ var Views = []View{
 		"price.latest", "price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
 		"price.return_1w", "price.return_4w", "price.return_13w", "price.return_26w", "price.return_52w", "price.return_ytd",
 		"price.volatility_1y", "price.drawdown_1y", "price.average_volume_13w",
+	}},
+	{"dividends", "Dividends", []string{
+		"quote.last", "dividend.last_amount", "dividend.last_ex_date", "dividend.last_pay_date", "dividend.next_ex_date", "event.next", "event.next_date", "event.last", "event.last_date",
+	}},
+	{"vendor", "Vendor's ratios", []string{
+		"quote.last", "vendor.market_cap", "vendor.pe", "vendor.pb", "vendor.ps", "vendor.dividend_yield", "vendor.payout", "vendor.margin_net", "vendor.debt_to_equity",
+	}},
+	{"instruments", "Funds, bonds, contracts", []string{
+		"profile.kind", "quote.last", "fund.nav", "fund.net_assets", "fund.expense_ratio", "fund.distribution_yield",
+		"bond.issuer", "bond.coupon", "bond.maturity", "bond.frequency", "bond.day_count",
+		"contract.underlying", "contract.expiry", "contract.strike", "contract.right", "contract.multiplier", "rate.spot", "universe.members",
 	}},
 	{"profile", "Profile", []string{
 		"profile.kind", "profile.isin", "profile.currency", "profile.country", "profile.sector", "profile.industry",

@@ -15,7 +15,7 @@ func TestEveryFieldIsComplete(t *testing.T) {
 	for i := range Fields {
 		f := &Fields[i]
 		origins := 0
-		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Formula != nil} {
+		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Tell != nil, f.Formula != nil} {
 			if has {
 				origins++
 			}
@@ -68,8 +68,8 @@ func TestNearest(t *testing.T) {
 
 func TestInputsFollowFormulasDown(t *testing.T) {
 	for id, want := range map[string][]Dataset{
-		"holding.weight":       {Quotes, Bars},
-		"price.range_position": {Quotes, Bars},
+		"holding.weight":       {Quotes, Bars, Splits},
+		"price.range_position": {Quotes, Bars, Splits},
 		"quote.change_pct":     {Quotes},
 		"profile.sector":       {Profiles},
 		"profile.name":         nil,

@@ -2,9 +2,11 @@ package catalogue
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
@@ -89,6 +91,50 @@ var Fields = []Field{
 	{ID: "holding.day_change", Label: "Day change", Unit: Money, Formula: formula.MustParse("holding.quantity * quote.change"), Definition: "What the holding gained or lost since the previous close."},
 	{ID: "holding.weight", Label: "Weight", Unit: Percent, Formula: formula.MustParse("share_of(holding.market_value)"), Definition: "Market value over that of all holdings in the list; needs them all, in one currency."},
 
+	told("dividend.last_amount", "Last dividend", Price, Dividends, "Amount of the latest dividend that has gone ex, in today's shares.", func(e entry.Entries, splits []series.Split, day period.Date) (cell.Value, cell.Reason) {
+		last := e.LastBy(day)
+		if last == nil {
+			return cell.Value{}, cell.NotReported
+		}
+		return cell.Of(last.Values[amountColumn].Num / series.SplitFactor(splits, last.Day)), 0
+	}),
+	toldColumn("dividend.last_ex_date", "Last ex-date", Date, Dividends, "ex_date", entry.Entries.LastBy, "First day of trading without the latest dividend."),
+	toldColumn("dividend.last_pay_date", "Last pay date", Date, Dividends, "pay_date", entry.Entries.LastBy, "Day on which the latest dividend that has gone ex is paid."),
+	toldColumn("dividend.next_ex_date", "Next ex-date", Date, Dividends, "ex_date", entry.Entries.NextAfter, "Next ex-date that has been announced."),
+
+	toldColumn("event.last", "Last announcement", Text, Announcements, "title", entry.Entries.LastBy, "The latest corporate announcement up to today."),
+	toldColumn("event.last_date", "Last announced on", Date, Announcements, "date", entry.Entries.LastBy, "Day of the latest corporate announcement up to today."),
+	toldColumn("event.next", "Next announcement", Text, Announcements, "title", entry.Entries.NextAfter, "The next corporate announcement: results, a meeting, a dividend or another."),
+	toldColumn("event.next_date", "Next announced for", Date, Announcements, "date", entry.Entries.NextAfter, "Day of the next corporate announcement."),
+
+	{ID: "vendor.market_cap", Label: "Vendor market cap", Unit: Money, Dataset: Ratios, Observed: true, Definition: "Market capitalisation as the vendor computes it."},
+	{ID: "vendor.pe", Label: "Vendor P/E", Unit: Ratio, Dataset: Ratios, Observed: true, Definition: "Price over earnings as the vendor computes it."},
+	{ID: "vendor.pb", Label: "Vendor P/B", Unit: Ratio, Dataset: Ratios, Observed: true, Definition: "Price over book value as the vendor computes it."},
+	{ID: "vendor.ps", Label: "Vendor P/S", Unit: Ratio, Dataset: Ratios, Observed: true, Definition: "Price over sales as the vendor computes it."},
+	{ID: "vendor.dividend_yield", Label: "Vendor yield", Unit: Percent, Dataset: Ratios, Observed: true, Definition: "Dividend yield as the vendor computes it."},
+	{ID: "vendor.payout", Label: "Vendor payout", Unit: Percent, Dataset: Ratios, Observed: true, Definition: "Dividends over earnings as the vendor computes it."},
+	{ID: "vendor.margin_net", Label: "Vendor net margin", Unit: Percent, Dataset: Ratios, Observed: true, Definition: "Net income over revenue as the vendor computes it."},
+	{ID: "vendor.debt_to_equity", Label: "Vendor debt/equity", Unit: Ratio, Dataset: Ratios, Observed: true, Definition: "Total debt over equity as the vendor computes it."},
+
+	{ID: "fund.nav", Label: "NAV", Unit: Price, Dataset: Funds, Observed: true, Definition: "Net asset value of one unit."},
+	{ID: "fund.net_assets", Label: "Net assets", Unit: Money, Dataset: Funds, Observed: true, Definition: "Net assets of the fund."},
+	{ID: "fund.expense_ratio", Label: "Expense ratio", Unit: Percent, Dataset: Funds, Observed: true, Definition: "Running costs a year over net assets."},
+	{ID: "fund.distribution_yield", Label: "Distribution yield", Unit: Percent, Dataset: Funds, Observed: true, Definition: "Distributions of the last twelve months over net asset value, as the source states it."},
+	{ID: "bond.issuer", Label: "Issuer", Unit: Text, Dataset: Bonds, Observed: true, Definition: "Who owes the money."},
+	{ID: "bond.coupon", Label: "Coupon", Unit: Percent, Dataset: Bonds, Observed: true, Definition: "Interest a year over face value."},
+	{ID: "bond.maturity", Label: "Maturity", Unit: Date, Dataset: Bonds, Observed: true, Definition: "Day of repayment."},
+	{ID: "bond.frequency", Label: "Coupons a year", Unit: Count, Dataset: Bonds, Observed: true, Definition: "Number of coupons a year; 0 for none."},
+	{ID: "bond.day_count", Label: "Day count", Unit: Text, Dataset: Bonds, Observed: true, Definition: "How days of interest are counted, as ACT/ACT or 30/360."},
+	{ID: "contract.underlying", Label: "Underlying", Unit: Text, Dataset: Contracts, Observed: true, Symbol: true, Definition: "Symbol of what the contract is on."},
+	{ID: "contract.expiry", Label: "Expiry", Unit: Date, Dataset: Contracts, Observed: true, Definition: "Last day of the contract."},
+	{ID: "contract.strike", Label: "Strike", Unit: Price, Dataset: Contracts, Observed: true, NotFor: []market.Kind{market.Future}, Definition: "Price at which the option may be exercised."},
+	{ID: "contract.right", Label: "Right", Unit: Text, Dataset: Contracts, Observed: true, NotFor: []market.Kind{market.Future}, Definition: "call or put."},
+	{ID: "contract.multiplier", Label: "Multiplier", Unit: Count, Dataset: Contracts, Observed: true, Definition: "Units of the underlying in one contract."},
+	toldColumn("rate.spot", "Reference rate", Ratio, Rates, "rate", entry.Entries.LastBy, "Latest fixing: units of the second currency for one of the first."),
+	told("universe.members", "Members", Count, Universes, "Number of members of the index.", func(e entry.Entries, _ []series.Split, _ period.Date) (cell.Value, cell.Reason) {
+		return cell.Of(float64(len(e))), 0
+	}),
+
 	{ID: "profile.name", Label: "Name", Unit: Text, Dataset: Listings, Definition: "Name of the listing.", Fact: func(l *market.Listing, _ *market.Exchange, _ time.Time) cell.Value { return cell.OfText(l.Name) }},
 	{ID: "profile.kind", Label: "Kind", Unit: Text, Dataset: Listings, Definition: "Kind of instrument: share, etf, fund, bond, pair, index, future or option.", Fact: func(l *market.Listing, _ *market.Exchange, _ time.Time) cell.Value {
 		return cell.OfText(string(l.Kind))
@@ -104,6 +150,31 @@ var Fields = []Field{
 	{ID: "profile.website", Label: "Website", Unit: Text, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "Address of the issuer's site."},
 	{ID: "profile.description", Label: "Description", Unit: Text, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair}, Definition: "What the issuer does, in a sentence."},
 	{ID: "profile.listed_since", Label: "Listed since", Unit: Date, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "First day of trading."},
+}
+
+var amountColumn = columnOf(Dividends, "amount")
+
+// columnOf is the position of a column in a dataset.
+func columnOf(d Dataset, name string) int {
+	i := slices.IndexFunc(Infos, func(i DatasetInfo) bool { return i.Name == d })
+	return Infos[i].Column(name)
+}
+
+// told is a field read off the dated records of a dataset.
+func told(id, label string, unit Unit, d Dataset, definition string, tell func(entry.Entries, []series.Split, period.Date) (cell.Value, cell.Reason)) Field {
+	return Field{ID: id, Label: label, Unit: unit, Dataset: d, Definition: definition, Tell: tell}
+}
+
+// toldColumn is one column of the record that pick finds.
+func toldColumn(id, label string, unit Unit, d Dataset, column string, pick func(entry.Entries, period.Date) *entry.Entry, definition string) Field {
+	at := columnOf(d, column)
+	return told(id, label, unit, d, definition, func(e entry.Entries, _ []series.Split, day period.Date) (cell.Value, cell.Reason) {
+		found := pick(e, day)
+		if found == nil || found.Values[at].Kind == cell.None {
+			return cell.Value{}, cell.NotReported
+		}
+		return found.Values[at], 0
+	})
 }
 
 func phase(l *market.Listing, e *market.Exchange, now time.Time) cell.Value {

@@ -5,6 +5,7 @@ package freshness
 import (
 	"time"
 
+	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
@@ -14,16 +15,33 @@ import (
 type Limits struct {
 	QuoteGrace time.Duration // beyond a source's declared delay, while a session is open
 	BarGrace   time.Duration // after a close, until the day's bar is due
-	Profile    time.Duration // how long facts of a profile hold
-	Listing    time.Duration // how long a directory of listings holds
+	Fixing     time.Duration // after midnight UTC of a business day, until its reference rates are due
+
+	Tolerance float64 // by which two sources may differ before they are said to conflict
+
+	// Checked is how long other datasets hold after they were last checked, where
+	// that differs from the catalogue.
+	Checked map[catalogue.Dataset]time.Duration
 }
 
 // Standard are the limits that apply unless settings say otherwise.
 var Standard = Limits{
 	QuoteGrace: 5 * time.Minute,
 	BarGrace:   2 * time.Hour,
-	Profile:    30 * 24 * time.Hour,
-	Listing:    30 * 24 * time.Hour,
+	Fixing:     18 * time.Hour,
+	Tolerance:  0.01,
+}
+
+// Holds is how long a dataset counts as fresh after it was checked; 0 where
+// sessions decide.
+func (l Limits) Holds(d catalogue.Dataset) time.Duration {
+	if limit, set := l.Checked[d]; set {
+		return limit
+	}
+	if info := catalogue.Info(d); info != nil {
+		return info.Holds
+	}
+	return 0
 }
 
 // Verdict is a judgement and the instant until which it holds if nothing newer
@@ -90,8 +108,33 @@ func (l Limits) Bars(e *market.Exchange, lastDay period.Date, now time.Time) Ver
 	return Verdict{Until: session.Close.Add(l.BarGrace)}
 }
 
-// Checked judges facts that hold for a time after they were last checked.
-func Checked(checked, now time.Time, limit time.Duration) Verdict {
+// Rates judges reference rates by the day of the last fixing: that of the last
+// business day must be there once it is due.
+func (l Limits) Rates(lastDay period.Date, now time.Time) Verdict {
+	day := l.LastFixing(now)
+	if lastDay < day {
+		return stale(cell.SessionPassed)
+	}
+	next := max(lastDay, day) + 1
+	for !business(next) {
+		next++
+	}
+	return Verdict{Until: next.Time().Add(l.Fixing)}
+}
+
+// LastFixing is the last business day whose reference rates are due.
+func (l Limits) LastFixing(now time.Time) period.Date {
+	day := period.DateOf(now.UTC())
+	for !business(day) || now.Before(day.Time().Add(l.Fixing)) {
+		day--
+	}
+	return day
+}
+
+func business(d period.Date) bool { return d.Weekday() != time.Saturday && d.Weekday() != time.Sunday }
+
+// StillHolds judges facts that hold for a time after they were last checked.
+func StillHolds(checked, now time.Time, limit time.Duration) Verdict {
 	if until := checked.Add(limit); now.Before(until) {
 		return Verdict{Until: until}
 	}

@@ -93,7 +93,8 @@ func TestUntilIsWhenTheVerdictMayChange(t *testing.T) {
 		"quote at noon":  func(now time.Time) Verdict { return Standard.Quote(e, observed, now, 15*time.Minute) },
 		"quote at close": func(now time.Time) Verdict { return Standard.Quote(e, at(t, "2026-03-06 18:00"), now, 15*time.Minute) },
 		"bars":           func(now time.Time) Verdict { return Standard.Bars(e, lastDay, now) },
-		"profile":        func(now time.Time) Verdict { return Checked(observed, now, 48*time.Hour) },
+		"profile":        func(now time.Time) Verdict { return StillHolds(observed, now, 48*time.Hour) },
+		"rates":          func(now time.Time) Verdict { return Standard.Rates(lastDay, now) },
 	} {
 		verdict := judge(start)
 		for now := start; now.Before(start.AddDate(0, 0, 7)); now = now.Add(time.Minute) {

@@ -7,6 +7,8 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sort"
+	"strings"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
@@ -21,54 +23,164 @@ type Need struct {
 	Dataset  catalogue.Dataset
 	Listing  int64
 	Symbol   market.Symbol
-	Currency string      // that prices must come in
-	From, To period.Date // of bars: the range that is lacking
+	Kind     market.Kind
+	ISIN     string
+	Currency string // that prices must come in
 	Held     bool
-	Seen     time.Time // when it was last fetched; zero: never
-	NotDue   string    // why it need not be asked for; empty when it must be
+	Visible  bool        // a column on screen needs it
+	From, To period.Date // of a dataset with ranges: the days that are wanted
+	Seen     time.Time   // when it was last fetched; zero: never
+	NotDue   string      // why it need not be asked for; empty when it must be
+	Only     string      // the one source that is to be asked; "": by preference
+	Along    bool        // fresh, but brought along by a call that is made for another dataset
+	Known    []Known     // what is known of the sources that have been asked
 }
 
-// Offer is how a source serves one dataset.
-type Offer struct {
-	Dataset         catalogue.Dataset
-	Batch           int // most symbols in a request
-	UnitsPerRequest int
-	UnitsPerSymbol  int
+// Known is what is known of one source for a need.
+type Known struct {
+	Source  string
+	Wait    string       // why it is not to be asked now; empty when it may be
+	Reason  cell.Reason  // how it answered last
+	Covered period.Spans // days that it has answered already
 }
 
-// units is what a number of symbols costs in as few requests as the batch allows.
-func (o Offer) units(symbols int) int {
-	return (symbols+o.Batch-1)/o.Batch*o.UnitsPerRequest + symbols*o.UnitsPerSymbol
-}
-
-// Source is what the planner knows of a source.
-type Source struct {
-	Name       string
-	Offers     []Offer
-	PerSecond  float64       // requests a second; 0: no limit
-	Concurrent int           // requests at once; 0 counts as 1
-	Latency    time.Duration // of one request, as observed
-	Limited    bool          // there is a daily allowance
-	UnitsLeft  int           // of it
-	Resets     time.Time     // when it starts anew
-}
-
-func (s *Source) offer(d catalogue.Dataset) *Offer {
-	for i := range s.Offers {
-		if s.Offers[i].Dataset == d {
-			return &s.Offers[i]
+func (n *Need) known(source string) *Known {
+	for i := range n.Known {
+		if n.Known[i].Source == source {
+			return &n.Known[i]
 		}
 	}
 	return nil
 }
 
+// LastReason is how a source answered last for the need; NoReason where it
+// brought data or has not been asked.
+func (n *Need) LastReason(source string) cell.Reason {
+	if k := n.known(source); k != nil {
+		return k.Reason
+	}
+	return cell.NoReason
+}
+
+// lacking is the span of days that a source has not answered yet. A hole makes
+// the span wider than what is missing: one request brings it at no more cost.
+func (n *Need) lacking(source string) period.Span {
+	wanted := period.Span{From: n.From, To: n.To}
+	if k := n.known(source); k != nil && len(k.Covered) > 0 {
+		if lacks := k.Covered.Lacking(wanted); len(lacks) > 0 {
+			return lacks.Hull()
+		}
+		return period.Span{From: n.To, To: n.To} // asked again though nothing lacks: the end alone can be new
+	}
+	return wanted
+}
+
+// Takes is what a call is asked with.
+type Takes uint8
+
+// What calls take.
+const (
+	Symbols  Takes = iota // a list of symbols
+	Exchange              // an exchange: the answer holds all its listings
+	Day                   // an exchange and a day
+)
+
+// Call is one way of asking a source.
+type Call struct {
+	Name            string
+	Serves          []catalogue.Dataset
+	Kinds           []market.Kind // of listings it serves; nil: all
+	Takes           Takes
+	Batch           int // most symbols in a request; 0: any number
+	Length          int // most characters of all symbols with their separators; 0: any number
+	Days            int // longest range in a request; 0: any
+	UnitsPerRequest int
+	UnitsPerSymbol  int
+}
+
+func (c *Call) serves(d catalogue.Dataset) bool { return slices.Contains(c.Serves, d) }
+
+func (c *Call) has(k market.Kind) bool { return c.Kinds == nil || slices.Contains(c.Kinds, k) }
+
+// Source is what the planner knows of a source.
+type Source struct {
+	Name       string
+	Calls      []Call
+	Covers     func(market.Symbol) bool // nil: every symbol
+	Length     func(market.Symbol) int  // characters that it takes in a list, separator included; nil: 1
+	Closed     string                   // why it cannot be asked at all; empty when it can
+	PerSecond  float64                  // requests a second; 0: no limit
+	Concurrent int                      // requests at once; 0 counts as 1
+	Latency    time.Duration            // of one request, as observed
+	Limited    bool                     // there is a daily allowance
+	UnitsLeft  int                      // of it
+	Resets     time.Time                // when it starts anew
+}
+
+// Offers tells whether the source serves a need.
+func (s *Source) Offers(n *Need) bool {
+	if n.Only != "" && n.Only != s.Name || s.Covers != nil && n.Dataset != catalogue.Listings && !s.Covers(n.Symbol) {
+		return false
+	}
+	return slices.ContainsFunc(s.Calls, func(c Call) bool { return c.serves(n.Dataset) && c.has(n.Kind) })
+}
+
+// World is what a plan is made for.
+type World struct {
+	Sources   []Source                       // in order of preference
+	Prefer    map[catalogue.Dataset][]string // a different order for a dataset
+	Exchanges market.Exchanges               // whose calendars say which days were sessions
+}
+
+// order lists the sources for a dataset, as indices.
+func (w *World) order(d catalogue.Dataset) []int {
+	order := make([]int, 0, len(w.Sources))
+	for _, name := range w.Prefer[d] {
+		if i := slices.IndexFunc(w.Sources, func(s Source) bool { return s.Name == name }); i >= 0 && !slices.Contains(order, i) {
+			order = append(order, i)
+		}
+	}
+	for i := range w.Sources {
+		if !slices.Contains(order, i) {
+			order = append(order, i)
+		}
+	}
+	return order
+}
+
 // Request is one call to a source.
 type Request struct {
 	Source   string
-	Dataset  catalogue.Dataset
+	Call     string
 	Needs    []Need
-	From, To period.Date
+	From, To period.Date // of a dataset with ranges
+	Exchange string      // of a call that takes one
 	Units    int
+}
+
+// Datasets lists what the request brings, the first in the order of fetching first.
+func (r *Request) Datasets() []catalogue.Dataset {
+	var out []catalogue.Dataset
+	for i := range r.Needs {
+		if d := r.Needs[i].Dataset; !slices.Contains(out, d) {
+			out = append(out, d)
+		}
+	}
+	slices.SortFunc(out, func(a, b catalogue.Dataset) int { return cmp.Compare(catalogue.Rank(a), catalogue.Rank(b)) })
+	return out
+}
+
+// Symbols lists the symbols asked for, each once, in the order of the needs.
+func (r *Request) Symbols() []market.Symbol {
+	seen := make(map[market.Symbol]bool, len(r.Needs))
+	var out []market.Symbol
+	for i := range r.Needs {
+		if s := r.Needs[i].Symbol; !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Refusal is a need that the plan cannot meet.
@@ -97,64 +209,178 @@ func (p *Plan) Duration() time.Duration {
 	return longest
 }
 
-// Make plans the requests for a set of needs. Sources are in order of preference.
-func Make(needs []Need, sources []Source) *Plan {
+// Make plans the requests for a set of needs.
+//
+// Each need goes to the most preferred source that serves it and may be asked;
+// where a source's allowance does not suffice, its most valuable needs stay and
+// the others go to the next source, or are refused.
+func Make(needs []Need, w *World) *Plan {
 	p := &Plan{Units: map[string]int{}, Time: map[string]time.Duration{}}
-	left := map[string]int{}
-	for _, s := range sources {
-		left[s.Name] = s.UnitsLeft
-	}
-	groups := map[catalogue.Dataset][]Need{}
+	pending := make([]pendingNeed, 0, len(needs))
 	for _, n := range merged(needs) {
 		if n.NotDue != "" {
 			p.Skipped = append(p.Skipped, n)
 			continue
 		}
-		groups[n.Dataset] = append(groups[n.Dataset], n)
+		pending = append(pending, pendingNeed{Need: n})
 	}
-	for _, d := range append([]catalogue.Dataset{catalogue.Listings}, catalogue.Datasets...) {
-		due := groups[d]
-		if len(due) == 0 {
-			continue
-		}
-		source := slices.IndexFunc(sources, func(s Source) bool { return s.offer(d) != nil })
-		if source < 0 {
-			for _, n := range due {
-				p.Refused = append(p.Refused, Refusal{Need: n, Reason: cell.NotCovered, Detail: "no source serves " + string(d)})
+	assigned := make([][]pendingNeed, len(w.Sources))
+	plans := make([][]Request, len(w.Sources))
+	orders := map[catalogue.Dataset][]int{}
+	for len(pending) > 0 {
+		grown := map[int]bool{}
+		for _, n := range pending {
+			if _, known := orders[n.Dataset]; !known {
+				orders[n.Dataset] = w.order(n.Dataset)
 			}
-			continue
+			if i, ok := n.next(orders[n.Dataset], w); ok {
+				assigned[i] = append(assigned[i], n)
+				grown[i] = true
+				continue
+			}
+			p.drop(&n)
 		}
-		s := &sources[source]
-		o := s.offer(d)
-		kept := affordable(due, s, o, left[s.Name])
-		for _, n := range due[kept:] {
-			p.Refused = append(p.Refused, Refusal{n, s.Name, cell.AllowanceSpent, fmt.Sprintf("%d units left of today's; starts anew at %s", left[s.Name], s.Resets.UTC().Format("2006-01-02 15:04"))})
-		}
-		left[s.Name] -= o.units(kept)
-		for batch := range slices.Chunk(due[:kept], o.Batch) {
-			p.Requests = append(p.Requests, request(s.Name, o, batch))
+		pending = nil
+		for i := range w.Sources {
+			if !grown[i] {
+				continue
+			}
+			slices.SortStableFunc(assigned[i], byValue)
+			kept, requests := affordable(assigned[i], &w.Sources[i], w)
+			for _, n := range assigned[i][kept:] {
+				n.refuse(w.Sources[i].Name, cell.AllowanceSpent, fmt.Sprintf("%d units left of today's; starts anew at %s", w.Sources[i].UnitsLeft, w.Sources[i].Resets.UTC().Format("2006-01-02 15:04")))
+				pending = append(pending, n)
+			}
+			assigned[i], plans[i] = assigned[i][:kept], requests
 		}
 	}
-	for i := range sources {
-		p.estimate(&sources[i])
+	for i := range w.Sources {
+		p.Requests = append(p.Requests, plans[i]...)
+		p.estimate(&w.Sources[i], plans[i])
+		p.skipIdle(assigned[i], plans[i])
 	}
+	p.bringAlong(w)
+	slices.SortStableFunc(p.Requests, func(a, b Request) int { return byWorth(&a.Needs[0], &b.Needs[0]) })
 	return p
 }
 
-// merged drops repeated needs, keeping the wider range, and puts them in the
-// order in which they matter: held before watched, never fetched before the
-// oldest. Bars go by the length of their range first, so that those lacking a
-// day do not ask for a year along with those lacking all of it.
+// bringAlong adds to requests what they bring anyway, though it is still fresh:
+// who fetches the bars of a day on which shares were split learns of the split.
+func (p *Plan) bringAlong(w *World) {
+	type name struct {
+		dataset catalogue.Dataset
+		symbol  market.Symbol
+	}
+	fresh := map[name]*Need{}
+	for i := range p.Skipped {
+		if n := &p.Skipped[i]; n.Only == "" && !n.Shared() && n.To == 0 {
+			fresh[name{n.Dataset, n.Symbol}] = n
+		}
+	}
+	for i := range p.Requests {
+		r := &p.Requests[i]
+		s := &w.Sources[slices.IndexFunc(w.Sources, func(s Source) bool { return s.Name == r.Source })]
+		c := &s.Calls[slices.IndexFunc(s.Calls, func(c Call) bool { return c.Name == r.Call })]
+		if len(c.Serves) < 2 || c.Takes != Symbols {
+			continue
+		}
+		for _, symbol := range r.Symbols() {
+			for _, d := range c.Serves {
+				if n := fresh[name{d, symbol}]; n != nil {
+					along := *n
+					along.Along = true
+					r.Needs = append(r.Needs, along)
+					delete(fresh, name{d, symbol})
+				}
+			}
+		}
+	}
+}
+
+// skipIdle skips needs for which there is nothing to ask: no session lies in the
+// days that they lack, and the source answers day by day.
+func (p *Plan) skipIdle(assigned []pendingNeed, requests []Request) {
+	type name struct {
+		dataset catalogue.Dataset
+		symbol  market.Symbol
+		only    string
+	}
+	asked := make(map[name]bool, len(assigned))
+	for _, r := range requests {
+		for i := range r.Needs {
+			asked[name{r.Needs[i].Dataset, r.Needs[i].Symbol, r.Needs[i].Only}] = true
+		}
+	}
+	for _, n := range assigned {
+		if !asked[name{n.Dataset, n.Symbol, n.Only}] {
+			n.NotDue = "no session in the days that lack"
+			p.Skipped = append(p.Skipped, n.Need)
+		}
+	}
+}
+
+// pendingNeed is a need on its way through the sources.
+type pendingNeed struct {
+	Need
+	tried   int // how many of the sources have been passed by
+	refusal Refusal
+}
+
+func (n *pendingNeed) refuse(source string, reason cell.Reason, detail string) {
+	if n.refusal.Reason == cell.NoReason || reason == cell.AllowanceSpent {
+		n.refusal = Refusal{Source: source, Reason: reason, Detail: detail}
+	}
+}
+
+// next is the next source in order that can be asked.
+func (n *pendingNeed) next(order []int, w *World) (int, bool) {
+	for ; n.tried < len(order); n.tried++ {
+		s := &w.Sources[order[n.tried]]
+		if !s.Offers(&n.Need) {
+			continue
+		}
+		if s.Closed != "" {
+			n.refuse(s.Name, cell.SourceDown, s.Closed)
+			continue
+		}
+		if k := n.known(s.Name); k != nil && k.Wait != "" {
+			if n.refusal.Reason == cell.NoReason {
+				n.NotDue = k.Wait
+			}
+			continue
+		}
+		n.tried++
+		return order[n.tried-1], true
+	}
+	return 0, false
+}
+
+// drop records a need that no source is left for.
+func (p *Plan) drop(n *pendingNeed) {
+	switch {
+	case n.refusal.Reason != cell.NoReason:
+		n.NotDue = ""
+		n.refusal.Need = n.Need
+		p.Refused = append(p.Refused, n.refusal)
+	case n.NotDue != "":
+		p.Skipped = append(p.Skipped, n.Need)
+	default:
+		p.Refused = append(p.Refused, Refusal{Need: n.Need, Reason: cell.NotCovered, Detail: "no source serves " + string(n.Dataset) + " of it"})
+	}
+}
+
+// merged drops repeated needs, keeping the wider range.
 func merged(needs []Need) []Need {
 	out := slices.Clone(needs)
 	slices.SortStableFunc(out, func(a, b Need) int {
-		return cmp.Or(cmp.Compare(a.Dataset, b.Dataset), cmp.Compare(a.Symbol.Exchange, b.Symbol.Exchange), cmp.Compare(a.Symbol.Ticker, b.Symbol.Ticker))
+		return cmp.Or(cmp.Compare(a.Dataset, b.Dataset), strings.Compare(a.Only, b.Only), bySymbol(&a, &b))
 	})
 	n := 0
 	for i, need := range out {
-		if i > 0 && need.Dataset == out[n-1].Dataset && need.Symbol == out[n-1].Symbol {
+		if i > 0 && need.Dataset == out[n-1].Dataset && need.Symbol == out[n-1].Symbol && need.Only == out[n-1].Only {
 			same := &out[n-1]
 			same.Held = same.Held || need.Held
+			same.Visible = same.Visible || need.Visible
 			same.From, same.To = min(same.From, need.From), max(same.To, need.To)
 			if need.NotDue == "" {
 				same.NotDue = ""
@@ -164,56 +390,66 @@ func merged(needs []Need) []Need {
 		out[n] = need
 		n++
 	}
-	out = out[:n]
-	slices.SortStableFunc(out, func(a, b Need) int {
-		return cmp.Or(cmp.Compare(b.From, a.From), byHeld(a, b), a.Seen.Compare(b.Seen))
-	})
-	return out
+	return out[:n]
 }
 
-func byHeld(a, b Need) int {
+func bySymbol(a, b *Need) int {
+	return cmp.Or(strings.Compare(a.Symbol.Exchange, b.Symbol.Exchange), strings.Compare(a.Symbol.Ticker, b.Symbol.Ticker))
+}
+
+// byWorth puts needs in the order in which they matter: held before watched, what
+// is on screen first, quotes before slow datasets, never fetched before the oldest.
+func byWorth(a, b *Need) int {
+	return cmp.Or(first(a.Held, b.Held), first(a.Visible, b.Visible), cmp.Compare(catalogue.Rank(a.Dataset), catalogue.Rank(b.Dataset)), a.Seen.Compare(b.Seen))
+}
+
+func byValue(a, b pendingNeed) int {
+	return cmp.Or(byWorth(&a.Need, &b.Need), bySymbol(&a.Need, &b.Need))
+}
+
+func first(a, b bool) int {
 	switch {
-	case a.Held == b.Held:
+	case a == b:
 		return 0
-	case a.Held:
+	case a:
 		return -1
 	}
 	return 1
 }
 
-// affordable is how many of the needs, from the first, the allowance pays for.
-func affordable(due []Need, s *Source, o *Offer, left int) int {
-	if !s.Limited {
-		return len(due)
+// affordable is how many of the needs, from the most valuable, the allowance pays
+// for, and the requests for them.
+func affordable(due []pendingNeed, s *Source, w *World) (int, []Request) {
+	planned := func(n int) ([]Request, int) {
+		needs := make([]Need, n)
+		for i := range needs {
+			needs[i] = due[i].Need
+		}
+		requests := cover(needs, s, w)
+		units := 0
+		for _, r := range requests {
+			units += r.Units
+		}
+		return requests, units
 	}
-	kept := len(due)
-	for kept > 0 && o.units(kept) > left {
-		kept--
+	requests, units := planned(len(due))
+	if !s.Limited || units <= s.UnitsLeft {
+		return len(due), requests
 	}
-	return kept
-}
-
-func request(source string, o *Offer, batch []Need) Request {
-	r := Request{Source: source, Dataset: o.Dataset, Needs: batch, Units: o.units(len(batch)), From: batch[0].From, To: batch[0].To}
-	for _, n := range batch {
-		r.From, r.To = min(r.From, n.From), max(r.To, n.To)
-	}
-	return r
+	kept := sort.Search(len(due), func(n int) bool { _, units := planned(n + 1); return units > s.UnitsLeft })
+	requests, _ = planned(kept)
+	return kept, requests
 }
 
 // estimate is the cost and the least time of a source's requests under its limits.
-func (p *Plan) estimate(s *Source) {
-	count := 0
-	for _, r := range p.Requests {
-		if r.Source == s.Name {
-			count++
-			p.Units[s.Name] += r.Units
-		}
-	}
-	if count == 0 {
+func (p *Plan) estimate(s *Source, requests []Request) {
+	if len(requests) == 0 {
 		return
 	}
-	atOnce := max(s.Concurrent, 1)
+	for _, r := range requests {
+		p.Units[s.Name] += r.Units
+	}
+	count, atOnce := len(requests), max(s.Concurrent, 1)
 	rounds := (count + atOnce - 1) / atOnce
 	t := time.Duration(rounds) * s.Latency
 	if s.PerSecond > 0 {

@@ -57,6 +57,18 @@ type Split struct {
 	Ratio float64     `json:"ratio"`
 }
 
+// SplitFactor is by how much shares have multiplied after a day: what a price of
+// that day is divided by to be in today's shares.
+func SplitFactor(splits []Split, day period.Date) float64 {
+	factor := 1.0
+	for _, s := range splits {
+		if day < s.Day {
+			factor *= s.Ratio
+		}
+	}
+	return factor
+}
+
 // AdjustSplits returns the bars restated in today's shares: prices before each
 // split divided by its ratio, volumes multiplied by it. Without splits it
 // returns b itself.
@@ -67,12 +79,7 @@ func (b *Bars) AdjustSplits(splits []Split) *Bars {
 	n := len(b.Day)
 	out := &Bars{Day: b.Day, Open: make([]float64, n), High: make([]float64, n), Low: make([]float64, n), Close: make([]float64, n), Volume: make([]float64, n)}
 	for i, day := range b.Day {
-		factor := 1.0
-		for _, s := range splits {
-			if day < s.Day {
-				factor *= s.Ratio
-			}
-		}
+		factor := SplitFactor(splits, day)
 		out.Open[i], out.High[i], out.Low[i], out.Close[i] = b.Open[i]/factor, b.High[i]/factor, b.Low[i]/factor, b.Close[i]/factor
 		out.Volume[i] = b.Volume[i] * factor
 	}

@@ -12,13 +12,12 @@ import (
 // Explanation is the account of a cell as a tree: what it is, how it came
 // about, and the same for each of its inputs.
 type Explanation struct {
-	Ref         formula.Ref
-	Field       *catalogue.Field
-	Cell        cell.Cell
-	Formula     string // of a derived field
-	Inputs      []Explanation
-	Observation *Observation // of a field that was read or measured
-	Attempt     *Attempt     // the latest request for its dataset
+	Ref     formula.Ref
+	Field   *catalogue.Field
+	Cell    cell.Cell
+	Formula string // of a derived field
+	Inputs  []Explanation
+	Given   []Given // by each source, of a field that was read: the one shown first
 }
 
 // Explain accounts for a column of a row of this table.
@@ -30,10 +29,21 @@ func (t *Table) Explain(row *Row, column int) Explanation {
 		for _, slot := range s.args {
 			e.Inputs = append(e.Inputs, t.Explain(row, slot))
 		}
-	} else if feed := FeedOf(s.field.Dataset); feed >= 0 {
-		e.Observation, e.Attempt = row.Record.Feeds[feed].Observation, row.Record.Feeds[feed].Attempt
+	} else if s.feed >= 0 && s.field.Fact == nil {
+		e.Given = slices.Clone(row.Record.Feeds[s.feed].From)
+		slices.SortStableFunc(e.Given, func(a, b Given) int { return first(a.Source == e.Cell.Source, b.Source == e.Cell.Source) })
 	}
 	return e
+}
+
+func first(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return -1
+	}
+	return 1
 }
 
 // Health sorts what is not fresh in a table by reason.

@@ -11,6 +11,8 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/series"
 )
 
 // Program is a set of columns, a filter and an order, resolved against the
@@ -34,6 +36,7 @@ type Column struct {
 type step struct {
 	ref    formula.Ref
 	field  *catalogue.Field
+	feed   int // that the field reads
 	expr   *formula.Expr
 	args   []int // slots of the expression's fields
 	totals []int // indices into the program's totals
@@ -58,7 +61,7 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 			return nil, err
 		}
 		slots[ref] = len(p.steps)
-		p.steps = append(p.steps, step{ref: ref, field: f, expr: f.Formula})
+		p.steps = append(p.steps, step{ref: ref, field: f, feed: FeedOf(f.Dataset), expr: f.Formula})
 		p.Columns = append(p.Columns, Column{ref, f})
 	}
 	placed := map[int]bool{}
@@ -90,7 +93,7 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 			}
 			slot = len(p.steps)
 			slots[ref] = slot
-			p.steps = append(p.steps, step{ref: ref, field: f, expr: f.Formula})
+			p.steps = append(p.steps, step{ref: ref, field: f, feed: FeedOf(f.Dataset), expr: f.Formula})
 		}
 		if placed[slot] {
 			return slot, isLate[slot], nil
@@ -156,6 +159,23 @@ func (p *Program) Refs() []formula.Ref {
 	}
 	return refs
 }
+
+// Since is the earliest day of a history that the program's fields name; 0 where
+// none names a day.
+func (p *Program) Since(now time.Time) (earliest period.Date) {
+	today := period.DateOf(now.UTC())
+	for i := range p.steps {
+		if s := &p.steps[i]; s.field != nil && s.field.Dated && s.ref.Period.IsDate() {
+			if day := s.ref.Period.Date(today) - longestBreak; earliest == 0 || day < earliest {
+				earliest = day
+			}
+		}
+	}
+	return earliest
+}
+
+// longestBreak is how far before a day the last session on or before it may lie.
+const longestBreak = 14
 
 // Row is one evaluated row. Cells are in the order of the program's columns,
 // followed by those of the fields they need.
@@ -228,6 +248,7 @@ func (t *Table) bound(until time.Time) {
 
 func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now time.Time, limits freshness.Limits, t *Table) {
 	var accounts [feeds]cell.Cell
+	var picked [feeds]*Given
 	var known [feeds]bool
 	env.cells = cells
 	row := Row{r, cells}
@@ -251,64 +272,92 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			t.bound(nextPhase(r, now))
 			continue
 		}
-		feed := FeedOf(s.field.Dataset)
+		feed := s.feed
 		if !known[feed] {
 			var until time.Time
-			accounts[feed], until = r.account(feed, now, limits)
+			accounts[feed], picked[feed], until = r.account(s.field.Dataset, now, limits)
 			t.bound(until)
-			if feed == Bars {
+			if s.field.Measure != nil || s.field.Tell != nil {
 				t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // windows move with the day
 			}
 			known[feed] = true
 		}
 		*out = accounts[feed]
-		if out.State < cell.Pending {
-			if s.field.Measure != nil {
-				measure(s, r, out, now)
-			} else {
-				observe(s.field, r.Feeds[feed].Observation, out)
+		if g := picked[feed]; g != nil {
+			switch {
+			case s.field.Measure != nil:
+				measure(s, r, g.Bars, out, now)
+			case s.field.Tell != nil:
+				var reason cell.Reason
+				if out.Value, reason = s.field.Tell(g.Entries, r.Splits, r.Exchange.Today(now)); reason != cell.NoReason {
+					out.State, out.Reason, out.Detail = cell.Missing, reason, ""
+				}
+			default:
+				observe(s.field, r, feed, g, out, limits)
 			}
 		}
 		out.Unit = unitOf(s.field, r)
 	}
 }
 
-func observe(f *catalogue.Field, o *Observation, out *cell.Cell) {
-	if slot := f.Slot(); slot < len(o.Values) {
-		out.Value = o.Values[slot]
+// observe reads a field from the source that was picked, or where that lacks it
+// from another.
+func observe(f *catalogue.Field, r *Record, feed int, g *Given, out *cell.Cell, limits freshness.Limits) {
+	from := &r.Feeds[feed]
+	read := func(g *Given) {
+		o := g.Observation
+		if slot := f.Slot(); slot < len(o.Values) {
+			out.Value = o.Values[slot]
+		}
+		if o.Minor && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) {
+			out.Flags |= cell.MinorUnit
+		}
 	}
-	if o.Minor && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) {
-		out.Flags |= cell.MinorUnit
+	read(g)
+	for i := 0; out.Absent() && i < len(from.From); i++ {
+		if other := &from.From[i]; other != g && other.Observation != nil {
+			whole := *out
+			*out = accountOf(other)
+			if read(other); out.Absent() {
+				*out = whole
+			} else if whole.State == cell.Stale {
+				out.State, out.Reason = whole.State, whole.Reason
+			}
+		}
 	}
 	if !out.Absent() {
+		if told := from.conflicts(f, g, out.Value, limits.Tolerance); told != "" {
+			out.Flags |= cell.Conflict
+			out.Detail = told
+		}
 		return
 	}
 	reason, detail := cell.NotReported, ""
-	if text, rejected := o.Rejected[f.Slot()]; rejected {
+	if text, rejected := g.Observation.Rejected[f.Slot()]; rejected {
 		reason, detail = cell.Rejected, text
 	}
 	out.State, out.Reason, out.Detail = cell.Missing, reason, detail
 }
 
-func measure(s *step, r *Record, out *cell.Cell, now time.Time) {
+func measure(s *step, r *Record, bars *series.Bars, out *cell.Cell, now time.Time) {
 	day := r.Exchange.Today(now)
 	if s.field.Dated {
-		last := r.Bars.Day[r.Bars.Len()-1]
+		last := bars.Day[bars.Len()-1]
 		if s.ref.Period.IsDate() {
 			day = s.ref.Period.Date(day)
 			if day <= last && out.State == cell.Stale {
 				out.State, out.Reason, out.Detail = cell.Fresh, cell.NoReason, "" // a past close cannot go stale
 			}
 		}
-		if i := r.Bars.OnOrBefore(day); i >= 0 && s.ref.Period.IsDate() {
-			session := r.Bars.Day[i]
+		if i := bars.OnOrBefore(day); i >= 0 && s.ref.Period.IsDate() {
+			session := bars.Day[i]
 			out.Period, out.Observed = session.String(), r.Exchange.SessionOn(session).Close
 		}
 	}
-	x, reason := s.field.Measure(r.Bars, day)
+	x, reason := s.field.Measure(bars, day)
 	if reason != cell.NoReason {
 		out.State, out.Reason = cell.Missing, reason
-		out.Detail = "the history begins on " + r.Bars.Day[0].String()
+		out.Detail = "the history begins on " + bars.Day[0].String()
 		return
 	}
 	out.Value = cell.Of(x)

@@ -39,24 +39,35 @@ func randomRecord(r *rand.Rand, i int) *Record {
 			rec.history(b)
 		}
 	}
+	quotes, bars := FeedOf(catalogue.Quotes), FeedOf(catalogue.Bars)
 	for feed := range rec.Feeds[:Holdings] {
 		f := &rec.Feeds[feed]
+		if len(f.From) == 0 {
+			f.From = []Given{{Source: "gannet"}}
+		}
+		g := &f.From[0]
 		switch r.IntN(8) {
 		case 0:
-			if feed != Bars {
-				f.Observation = nil
+			if feed != bars {
+				g.Observation = nil
 			}
 		case 1:
-			f.Attempt = &Attempt{At: saturday.Add(-time.Hour), Outcome: cell.Reason(r.IntN(int(cell.Rejected))), Detail: "x"}
+			g.Attempt = &Attempt{At: saturday.Add(-time.Hour), Outcome: cell.Reason(r.IntN(int(cell.Rejected))), Detail: "x"}
 		case 2:
 			f.Refreshing = true
 		case 3:
-			if o := f.Observation; o != nil && feed == Quotes {
+			if o := g.Observation; o != nil && feed == quotes {
 				o.Values[r.IntN(len(o.Values))] = cell.Value{}
 			}
 		}
-		if o := f.Observation; o != nil && feed == Quotes && r.IntN(3) == 0 {
+		if o := g.Observation; o != nil && feed == quotes && r.IntN(3) == 0 {
 			o.Observed = o.Observed.AddDate(0, 0, -r.IntN(4))
+		}
+		if o := g.Observation; o != nil && feed == quotes && r.IntN(4) == 0 {
+			other := *o
+			other.Source, other.Values = "whimbrel", slices.Clone(o.Values)
+			other.Values[0] = cell.Of(float64(1 + r.IntN(50)))
+			f.From = append(f.From, Given{Source: "whimbrel", Observation: &other})
 		}
 	}
 	return rec
@@ -166,8 +177,10 @@ func TestSortingKeepsEveryRowAndItsOrder(t *testing.T) {
 		var records []*Record
 		for i := range 40 {
 			rec := randomRecord(r, i)
-			if o := rec.Feeds[Quotes].Observation; o != nil && o.Values[0].Kind == cell.Number {
-				o.Values[0] = cell.Of(float64(r.IntN(5))) // many equals
+			for _, g := range rec.Feeds[FeedOf(catalogue.Quotes)].From {
+				if o := g.Observation; o != nil && o.Values[0].Kind == cell.Number {
+					o.Values[0] = cell.Of(float64(r.IntN(5))) // many equals
+				}
 			}
 			records = append(records, rec)
 		}

@@ -2,52 +2,61 @@
 package table
 
 import (
+	"cmp"
+	"fmt"
+	"math"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
 )
 
-// Feed positions of a record, one for each dataset that fields read.
-const (
-	Quotes = iota
-	Bars
-	Profiles
-	Holdings
-	feeds
-)
+// feeds is how many datasets a record can hold: every one but the directory,
+// and the user's holdings at the end.
+const feeds = 14
+
+// Holdings is the position of the user's own dataset among a record's feeds.
+const Holdings = feeds - 1
+
+var positions = func() map[catalogue.Dataset]int {
+	at := map[catalogue.Dataset]int{catalogue.Holdings: Holdings}
+	for _, info := range catalogue.Infos {
+		if info.Shape != catalogue.Directory {
+			at[info.Name] = len(at) - 1
+		}
+	}
+	if len(at) != feeds {
+		panic(fmt.Sprintf("there are %d datasets for %d feeds", len(at), feeds)) // feeds is out of date
+	}
+	return at
+}()
 
 // FeedOf returns the position of a dataset among a record's feeds, or -1.
 func FeedOf(d catalogue.Dataset) int {
-	switch d {
-	case catalogue.Quotes:
-		return Quotes
-	case catalogue.Bars:
-		return Bars
-	case catalogue.Profiles:
-		return Profiles
-	case catalogue.Holdings:
-		return Holdings
+	if at, there := positions[d]; there {
+		return at
 	}
 	return -1
 }
 
 // Observation is one stored datum from one source, with both clocks.
 type Observation struct {
-	Source   string
-	Observed time.Time     // the instant it describes
-	Fetched  time.Time     // when Soba learned it
-	Delay    time.Duration // by which the source holds it back
-	Minor    bool          // prices came in a minor unit and were converted to the major one
-	Suspect  bool          // passed validation but is improbable
-	Values   []cell.Value  // by the slot of the dataset's observed fields
-	Rejected map[int]string
-	Response int64  // the stored response it came in
-	Place    string // and where in it
+	Source     string
+	Observed   time.Time     // the instant it describes
+	Fetched    time.Time     // when Soba learned it
+	Delay      time.Duration // by which the source holds it back
+	Minor      bool          // prices came in a minor unit and were converted to the major one
+	Suspect    bool          // passed validation but is improbable
+	Standalone bool          // from accounts that are not consolidated, for want of those that are
+	Values     []cell.Value  // by the slot of the dataset's observed fields
+	Rejected   map[int]string
+	Response   int64  // the stored response it came in
+	Place      string // and where in it
 }
 
 // Attempt is the outcome of the latest request for a dataset of a listing.
@@ -58,14 +67,33 @@ type Attempt struct {
 	Detail   string
 	Response int64
 	Place    string
-	From     period.Date // of bars: how far back has been asked for
+	Covered  period.Spans // of a dataset with ranges: the days that have been answered
+}
+
+// Given is what one source has given of one dataset of a listing.
+type Given struct {
+	Source      string
+	Observation *Observation  // nil while it has given nothing
+	Attempt     *Attempt      // nil while it has not been asked
+	Entries     entry.Entries // of dated records
+	Bars        *series.Bars  // adjusted for splits
+	Conflict    string        // how another source's series differ from it
 }
 
 // Feed is what is known of one dataset of a listing.
 type Feed struct {
-	Observation *Observation
-	Attempt     *Attempt
-	Refreshing  bool // a running refresh will bring it
+	From       []Given // in order of preference
+	Refreshing bool    // a running refresh will bring it
+}
+
+// By returns what a source has given, or nil.
+func (f *Feed) By(source string) *Given {
+	for i := range f.From {
+		if f.From[i].Source == source {
+			return &f.From[i]
+		}
+	}
+	return nil
 }
 
 // Record is everything known of one listing at an instant: a row before it is evaluated.
@@ -73,74 +101,114 @@ type Record struct {
 	Listing  *market.Listing
 	Exchange *market.Exchange
 	Held     bool
-	Bars     *series.Bars // adjusted for splits
+	Splits   []series.Split
 	Feeds    [feeds]Feed
 }
 
-// Judge tells how fresh a feed of the record is. It must have an observation.
-func (r *Record) Judge(feed int, now time.Time, limits freshness.Limits) freshness.Verdict {
-	f := &r.Feeds[feed]
-	switch feed {
-	case Quotes:
-		return limits.Quote(r.Exchange, f.Observation.Observed, now, f.Observation.Delay)
-	case Bars:
-		return limits.Bars(r.Exchange, r.Bars.Day[r.Bars.Len()-1], now)
-	case Profiles:
-		checked := f.Observation.Fetched
-		if f.Attempt != nil && f.Attempt.Outcome == cell.NoReason {
-			checked = f.Attempt.At
-		}
-		return freshness.Checked(checked, now, limits.Profile)
+// Judge tells how fresh what a source has given is. It must have an observation.
+func (r *Record) Judge(d catalogue.Dataset, g *Given, now time.Time, limits freshness.Limits) freshness.Verdict {
+	switch d {
+	case catalogue.Quotes:
+		return limits.Quote(r.Exchange, g.Observation.Observed, now, g.Observation.Delay)
+	case catalogue.Bars:
+		return limits.Bars(r.Exchange, g.Bars.Day[g.Bars.Len()-1], now)
+	case catalogue.Rates:
+		return limits.Rates(g.Entries[len(g.Entries)-1].Day, now)
+	case catalogue.Holdings:
+		return freshness.Verdict{}
 	}
-	return freshness.Verdict{}
+	checked := g.Observation.Fetched
+	if a := g.Attempt; a != nil && a.Outcome == cell.NoReason {
+		checked = a.At
+	}
+	return freshness.StillHolds(checked, now, limits.Holds(d))
 }
 
-// account makes the cell, without a value yet, that all fields of a feed share,
-// and the instant until which it holds.
-func (r *Record) account(feed int, now time.Time, limits freshness.Limits) (cell.Cell, time.Time) {
-	f := &r.Feeds[feed]
-	ended := r.Listing.EndedBy(r.Exchange.Today(now))
-	if f.Observation == nil {
-		c := cell.Gap(cell.NeverFetched, "")
-		switch {
-		case feed == Holdings:
-			c = cell.Gap(cell.NotApplicable, "not held")
-		case f.Refreshing:
-			c.State = cell.Pending
-		case f.Attempt != nil:
-			c = cell.Gap(f.Attempt.Outcome, f.Attempt.Detail)
-			if f.Attempt.Outcome == cell.NoReason {
-				c.Reason = cell.NotReported
-			}
-			c.Source, c.Fetched = f.Attempt.Source, f.Attempt.At
-			if ended {
-				c.Reason, c.Detail = cell.Ended, "on "+r.Listing.Ended.String()
-			}
+// Pick chooses the source whose data a cell shows: the most preferred whose data
+// is fresh; else the most preferred that has any, with the newer data where the
+// preferred one has fallen behind. It is nil where no source has given anything.
+func (r *Record) Pick(d catalogue.Dataset, now time.Time, limits freshness.Limits) (best *Given, verdict freshness.Verdict) {
+	f := &r.Feeds[FeedOf(d)]
+	for i := range f.From {
+		g := &f.From[i]
+		if g.Observation == nil {
+			continue
 		}
-		return c, time.Time{}
+		v := r.Judge(d, g, now, limits)
+		if !v.Stale {
+			return g, v
+		}
+		if best == nil || g.Observation.Observed.After(best.Observation.Observed) {
+			best, verdict = g, v
+		}
 	}
-	o := f.Observation
-	c := cell.Cell{Observed: o.Observed, Fetched: o.Fetched, Source: o.Source}
+	return best, verdict
+}
+
+// gap accounts for a feed that no source has given anything of.
+func (r *Record) gap(f *Feed, d catalogue.Dataset, ended bool) cell.Cell {
+	if d == catalogue.Holdings {
+		return cell.Gap(cell.NotApplicable, "not held")
+	}
+	c := cell.Gap(cell.NeverFetched, "")
+	if f.Refreshing {
+		c.State = cell.Pending
+		return c
+	}
+	var told *Attempt
+	for i := range f.From {
+		if a := f.From[i].Attempt; a != nil && (told == nil || telling(a.Outcome) > telling(told.Outcome)) {
+			told = a
+		}
+	}
+	if told == nil {
+		return c
+	}
+	c = cell.Gap(cmp.Or(told.Outcome, cell.NotReported), told.Detail)
+	c.Source, c.Fetched = told.Source, told.At
+	if ended {
+		c.Reason, c.Detail = cell.Ended, "on "+r.Listing.Ended.String()
+	}
+	return c
+}
+
+// telling ranks the reasons of several sources by how much they tell the reader:
+// first those that can be mended, last that a source does not know the name.
+func telling(r cell.Reason) int {
+	switch r {
+	case cell.NotCovered:
+		return 0
+	case cell.NoReason, cell.NotReported:
+		return 1
+	case cell.NotPermitted:
+		return 2
+	}
+	return 3
+}
+
+// account makes the cell, without a value yet, that all fields of a dataset
+// share, the source that was picked for it, and the instant until which it holds.
+func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Limits) (cell.Cell, *Given, time.Time) {
+	f := &r.Feeds[FeedOf(d)]
+	ended := r.Listing.EndedBy(r.Exchange.Today(now))
+	g, v := r.Pick(d, now, limits)
+	if g == nil {
+		return r.gap(f, d, ended), nil, time.Time{}
+	}
+	c := accountOf(g)
 	if f.Refreshing {
 		c.Flags |= cell.Refreshing
 	}
-	if o.Delay > 0 {
-		c.Flags |= cell.Delayed
+	if d == catalogue.Holdings {
+		return c, g, time.Time{}
 	}
-	if o.Suspect {
-		c.Flags |= cell.Suspect
-	}
-	if feed == Holdings {
-		return c, time.Time{}
-	}
-	if ended && feed != Profiles {
+	if ended && endsWithTrading(d) {
 		c.State, c.Reason, c.Detail = cell.Stale, cell.Ended, "on "+r.Listing.Ended.String()
-		return c, time.Time{}
+		return c, g, time.Time{}
 	}
-	v := r.Judge(feed, now, limits)
 	if v.Stale {
 		c.State, c.Reason = cell.Stale, v.Reason
-		if a := f.Attempt; a != nil && a.At.After(o.Fetched) && a.Outcome != cell.NoReason {
+		if a := g.Attempt; a != nil && a.At.After(g.Observation.Fetched) && a.Outcome != cell.NoReason {
 			if a.Outcome == cell.FetchFailed {
 				c.Reason, c.Detail = cell.SourceDown, a.Detail
 			} else {
@@ -148,5 +216,60 @@ func (r *Record) account(feed int, now time.Time, limits freshness.Limits) (cell
 			}
 		}
 	}
-	return c, v.Until
+	return c, g, v.Until
+}
+
+// accountOf is a cell with what a source's observation says of itself.
+func accountOf(g *Given) cell.Cell {
+	o := g.Observation
+	c := cell.Cell{Observed: o.Observed, Fetched: o.Fetched, Source: o.Source}
+	if o.Delay > 0 {
+		c.Flags |= cell.Delayed
+	}
+	if o.Suspect {
+		c.Flags |= cell.Suspect
+	}
+	if o.Standalone {
+		c.Flags |= cell.Standalone
+	}
+	if g.Conflict != "" {
+		c.Flags |= cell.Conflict
+		c.Detail = g.Conflict
+	}
+	return c
+}
+
+// endsWithTrading tells whether a dataset has nothing new once a listing has ended.
+func endsWithTrading(d catalogue.Dataset) bool {
+	return d == catalogue.Quotes || d == catalogue.Bars || d == catalogue.Rates || d == catalogue.Intraday
+}
+
+// comparable is how far apart in time two quotes may be to be compared.
+const comparable = time.Hour
+
+// conflicts tells whether another source gives a different number for a field,
+// beyond the tolerance, and what it gives.
+func (f *Feed) conflicts(field *catalogue.Field, shown *Given, value cell.Value, tolerance float64) string {
+	if len(f.From) < 2 || value.Kind != cell.Number {
+		return ""
+	}
+	for i := range f.From {
+		other := &f.From[i]
+		if other == shown || other.Observation == nil || field.Slot() >= len(other.Observation.Values) {
+			continue
+		}
+		v := other.Observation.Values[field.Slot()]
+		if v.Kind != cell.Number || field.Dataset == catalogue.Quotes && other.Observation.Observed.Sub(shown.Observation.Observed).Abs() > comparable {
+			continue
+		}
+		if Differ(v.Num, value.Num, tolerance) {
+			return fmt.Sprintf("%s gives %v", other.Source, v.Num)
+		}
+	}
+	return ""
+}
+
+// Differ tells whether two numbers are further apart than a fraction of the larger.
+func Differ(a, b, tolerance float64) bool {
+	return math.Abs(a-b) > tolerance*math.Max(math.Abs(a), math.Abs(b))
 }

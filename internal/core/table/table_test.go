@@ -8,6 +8,7 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
@@ -34,10 +35,19 @@ func observe1(d catalogue.Dataset, at time.Time, v values) *Observation {
 	return o
 }
 
+// feed is the feed of a dataset, with what one source has given in it.
+func (r *Record) feed(d catalogue.Dataset) *Given {
+	f := &r.Feeds[FeedOf(d)]
+	if len(f.From) == 0 {
+		f.From = []Given{{Source: "gannet"}}
+	}
+	return &f.From[0]
+}
+
 // listed makes a share whose last close and quote are from Friday's close.
 func listed(ticker, currency string, last, previous float64) *Record {
 	r := &Record{Listing: &market.Listing{Symbol: market.Symbol{Ticker: ticker, Exchange: "XCVH"}, Kind: market.Share, Currency: currency}, Exchange: harbour}
-	r.Feeds[Quotes].Observation = observe1(catalogue.Quotes, friday.In(time.UTC, 17, 0), values{
+	r.feed(catalogue.Quotes).Observation = observe1(catalogue.Quotes, friday.In(time.UTC, 17, 0), values{
 		"quote.last": cell.Of(last), "quote.previous_close": cell.Of(previous),
 	})
 	return r
@@ -45,15 +55,15 @@ func listed(ticker, currency string, last, previous float64) *Record {
 
 func (r *Record) hold(quantity, cost float64) *Record {
 	r.Held = true
-	r.Feeds[Holdings].Observation = observe1(catalogue.Holdings, friday.In(time.UTC, 17, 0), values{
+	r.feed(catalogue.Holdings).Observation = observe1(catalogue.Holdings, friday.In(time.UTC, 17, 0), values{
 		"holding.quantity": cell.Of(quantity), "holding.cost": cell.Of(cost),
 	})
 	return r
 }
 
 func (r *Record) history(b *series.Bars) *Record {
-	r.Bars = b
-	r.Feeds[Bars].Observation = &Observation{Source: "gannet", Observed: b.Day[b.Len()-1].In(time.UTC, 17, 0), Fetched: saturday}
+	r.feed(catalogue.Bars).Bars = b
+	r.feed(catalogue.Bars).Observation = &Observation{Source: "gannet", Observed: b.Day[b.Len()-1].In(time.UTC, 17, 0), Fetched: saturday}
 	return r
 }
 
@@ -128,7 +138,7 @@ func TestWeightNeedsOneCurrencyAndEveryValue(t *testing.T) {
 	if c := tab.Rows[2].Cells[0]; c.Reason != cell.NotApplicable || c.Detail != "not held" {
 		t.Errorf("a watched row has no weight: %+v", c)
 	}
-	gbp.Feeds[Quotes] = Feed{Attempt: &Attempt{Outcome: cell.FetchFailed, Detail: "503"}}
+	gbp.Feeds[FeedOf(catalogue.Quotes)].From = []Given{{Source: "gannet", Attempt: &Attempt{Outcome: cell.FetchFailed, Detail: "503"}}}
 	if c := evaluate(t, []*Record{eur, gbp}, "holding.weight", "").Rows[0].Cells[0]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "GBP.XCVH") {
 		t.Errorf("a holding without a price: %+v", c)
 	}
@@ -136,12 +146,12 @@ func TestWeightNeedsOneCurrencyAndEveryValue(t *testing.T) {
 
 func TestEveryAbsenceHasItsReason(t *testing.T) {
 	attempt := func(outcome cell.Reason, detail string) Feed {
-		return Feed{Attempt: &Attempt{Outcome: outcome, Detail: detail, At: saturday, Source: "gannet"}}
+		return Feed{From: []Given{{Source: "gannet", Attempt: &Attempt{Outcome: outcome, Detail: detail, At: saturday, Source: "gannet"}}}}
 	}
-	base := func(f Feed) *Record { r := listed("AAA", "EUR", 1, 1); r.Feeds[Quotes] = f; return r }
+	base := func(f Feed) *Record { r := listed("AAA", "EUR", 1, 1); r.Feeds[FeedOf(catalogue.Quotes)] = f; return r }
 	rejected := listed("AAA", "EUR", 1, 1)
-	rejected.Feeds[Quotes].Observation.Values[0] = cell.Value{}
-	rejected.Feeds[Quotes].Observation.Rejected = map[int]string{0: "n/a*"}
+	rejected.feed(catalogue.Quotes).Observation.Values[0] = cell.Value{}
+	rejected.feed(catalogue.Quotes).Observation.Rejected = map[int]string{0: "n/a*"}
 	delisted := listed("AAA", "EUR", 1, 1)
 	delisted.Listing.Ended = friday.AddDays(-100)
 	gone := base(attempt(cell.NotCovered, ""))
@@ -149,10 +159,10 @@ func TestEveryAbsenceHasItsReason(t *testing.T) {
 	index := base(Feed{})
 	index.Listing.Kind = market.Index
 	old := listed("AAA", "EUR", 1, 1)
-	old.Feeds[Quotes].Observation.Observed = friday.AddDays(-3).In(time.UTC, 17, 0)
+	old.feed(catalogue.Quotes).Observation.Observed = friday.AddDays(-3).In(time.UTC, 17, 0)
 	down := listed("AAA", "EUR", 1, 1)
-	down.Feeds[Quotes].Observation.Observed = old.Feeds[Quotes].Observation.Observed
-	down.Feeds[Quotes].Attempt = attempt(cell.FetchFailed, "503").Attempt
+	down.feed(catalogue.Quotes).Observation.Observed = old.feed(catalogue.Quotes).Observation.Observed
+	down.feed(catalogue.Quotes).Attempt = attempt(cell.FetchFailed, "503").From[0].Attempt
 	for _, c := range []struct {
 		name   string
 		record *Record
@@ -194,7 +204,7 @@ func recent() *series.Bars {
 
 func TestFilterAndSort(t *testing.T) {
 	records := []*Record{listed("AAA", "EUR", 30, 29), listed("BBB", "EUR", 10, 12), listed("CCC", "EUR", 20, 20), listed("DDD", "EUR", 20, 10)}
-	records[2].Feeds[Quotes].Observation.Values[catalogue.Find("quote.previous_close").Slot()] = cell.Value{}
+	records[2].feed(catalogue.Quotes).Observation.Values[catalogue.Find("quote.previous_close").Slot()] = cell.Value{}
 	for _, c := range []struct{ where, sort, want string }{
 		{"", "-quote.change_pct", "DDD AAA BBB CCC"},
 		{"", "quote.change_pct", "BBB AAA DDD CCC"},
@@ -242,14 +252,14 @@ func TestExplainReachesTheObservation(t *testing.T) {
 	value := e.Inputs[0]
 	latest := value.Inputs[1]
 	last := latest.Inputs[0]
-	if value.Ref.ID != "holding.market_value" || latest.Formula != "or_else(quote.last, price.close)" || last.Observation == nil || last.Cell.Value.Num != 30 {
+	if value.Ref.ID != "holding.market_value" || latest.Formula != "or_else(quote.last, price.close)" || last.Given[0].Observation == nil || last.Cell.Value.Num != 30 {
 		t.Errorf("got %+v", e)
 	}
 }
 
 func TestDiagnoseGroupsByReason(t *testing.T) {
 	never := listed("AAA", "EUR", 1, 1)
-	never.Feeds[Quotes] = Feed{}
+	never.Feeds[FeedOf(catalogue.Quotes)] = Feed{}
 	h := evaluate(t, []*Record{never, listed("BBB", "EUR", 1, 1)}, "quote.last,quote.bid,holding.gain", "").Diagnose()
 	if len(h.Groups) != 3 || h.Groups[0].Reason != cell.NeverFetched || h.Groups[0].Cells != 2 || len(h.Groups[0].Names) != 1 ||
 		h.Groups[1].Reason != cell.NotReported || h.Groups[2].Reason != cell.NotApplicable || h.Fields[0].Counts != [4]int{1, 0, 0, 1} {
@@ -269,8 +279,8 @@ func BenchmarkEvaluate(b *testing.B) {
 		b.Fatal(err)
 	}
 	r := listed("AAA", "EUR", 30, 29).hold(10, 20)
-	for i := range r.Feeds[Quotes].Observation.Values {
-		r.Feeds[Quotes].Observation.Values[i] = cell.Of(30)
+	for i := range r.feed(catalogue.Quotes).Observation.Values {
+		r.feed(catalogue.Quotes).Observation.Values[i] = cell.Of(30)
 	}
 	bars := &series.Bars{}
 	for d := friday.AddYears(-1).AddDays(-10); d <= friday; d++ {
@@ -289,4 +299,82 @@ func BenchmarkEvaluate(b *testing.B) {
 		p.Evaluate(records, saturday, freshness.Standard)
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*len(records)*len(refs)), "ns/cell")
+}
+
+// Of several sources a cell shows the most preferred that is fresh, takes what
+// that one lacks from the next, and says when they disagree.
+func TestSeveralSources(t *testing.T) {
+	closing, earlier := friday.In(time.UTC, 17, 0), friday.AddDays(-3).In(time.UTC, 17, 0)
+	give := func(source string, at time.Time, last, bid float64) Given {
+		v := values{}
+		if last != 0 {
+			v["quote.last"] = cell.Of(last)
+		}
+		if bid != 0 {
+			v["quote.bid"] = cell.Of(bid)
+		}
+		o := observe1(catalogue.Quotes, at, v)
+		o.Source = source
+		return Given{Source: source, Observation: o}
+	}
+	failed := func(source string, reason cell.Reason) Given {
+		return Given{Source: source, Attempt: &Attempt{Source: source, Outcome: reason, At: closing}}
+	}
+	for _, c := range []struct {
+		name     string
+		from     []Given
+		last     float64 // 0: missing
+		source   string
+		state    cell.State
+		reason   cell.Reason
+		conflict bool
+	}{
+		{"both fresh", []Given{give("one", closing, 30, 1), give("two", closing, 30.2, 1)}, 30, "one", cell.Fresh, 0, false},
+		{"they disagree", []Given{give("one", closing, 30, 1), give("two", closing, 33, 1)}, 30, "one", cell.Fresh, 0, true},
+		{"apart in time they cannot disagree", []Given{give("one", closing, 30, 1), give("two", earlier, 33, 1)}, 30, "one", cell.Fresh, 0, false},
+		{"the first is stale", []Given{give("one", earlier, 30, 1), give("two", closing, 30.2, 1)}, 30.2, "two", cell.Fresh, 0, false},
+		{"both stale, the second newer", []Given{give("one", earlier.AddDate(0, 0, -1), 30, 1), give("two", earlier, 31, 1)}, 31, "two", cell.Stale, cell.SessionPassed, false},
+		{"the first lacks the field", []Given{give("one", closing, 0, 1), give("two", closing, 30, 1)}, 30, "two", cell.Fresh, 0, false},
+		{"the first does not know the name", []Given{failed("one", cell.NotCovered), give("two", closing, 30, 1)}, 30, "two", cell.Fresh, 0, false},
+		{"neither has it", []Given{failed("one", cell.NotCovered), failed("two", cell.FetchFailed)}, 0, "two", cell.Missing, cell.FetchFailed, false},
+		{"neither knows it", []Given{failed("one", cell.NotCovered), failed("two", cell.NotCovered)}, 0, "one", cell.Missing, cell.NotCovered, false},
+	} {
+		r := listed("AAA", "EUR", 1, 1)
+		r.Feeds[FeedOf(catalogue.Quotes)].From = c.from
+		tab := evaluate(t, []*Record{r}, "quote.last", "")
+		got := tab.Rows[0].Cells[0]
+		if got.Value.Num != c.last || got.Source != c.source || got.State != c.state || got.Reason != c.reason || (got.Flags&cell.Conflict != 0) != c.conflict {
+			t.Errorf("%s: %+v", c.name, got)
+		}
+		if e := tab.Explain(&tab.Rows[0], 0); len(e.Given) != 2 || e.Given[0].Source != c.source {
+			t.Errorf("%s: the explanation begins with %q", c.name, e.Given[0].Source)
+		}
+	}
+}
+
+func TestToldFields(t *testing.T) {
+	r := listed("AAA", "EUR", 30, 29)
+	info := catalogue.Info(catalogue.Dividends)
+	dividend := func(day period.Date, amount float64) entry.Entry {
+		v := make([]cell.Value, len(info.Columns))
+		v[info.Column("ex_date")], v[info.Column("amount")] = cell.OfText(day.String()), cell.Of(amount)
+		return entry.Entry{Day: day, Values: v}
+	}
+	g := r.feed(catalogue.Dividends)
+	g.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
+	g.Entries = entry.Entries{dividend(friday-100, 0.9), dividend(friday+20, 0.4)}
+	r.Splits = []series.Split{{Day: friday - 50, Ratio: 3}}
+	tab := evaluate(t, []*Record{r}, "dividend.last_amount,dividend.last_ex_date,dividend.next_ex_date,dividend.last_pay_date,event.next", "")
+	row := tab.Rows[0].Cells
+	if math.Abs(row[0].Value.Num-0.3) > 1e-12 || row[0].Unit != "EUR" || row[1].Value.Text != (friday-100).String() || row[2].Value.Text != (friday+20).String() {
+		t.Errorf("got %+v", row)
+	}
+	if row[3].Reason != cell.NotReported || row[4].Reason != cell.NeverFetched {
+		t.Errorf("got %+v", row[3:])
+	}
+	bond := listed("BBB", "EUR", 30, 29)
+	bond.Listing.Kind = market.Bond
+	if c := evaluate(t, []*Record{bond}, "dividend.last_amount", "").Rows[0].Cells[0]; c.Reason != cell.NotApplicable {
+		t.Errorf("a bond has no dividends: %+v", c)
+	}
 }

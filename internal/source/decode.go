@@ -1,0 +1,875 @@
+package source
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/plan"
+	"soba.invalid/soba/internal/source/clean"
+	"soba.invalid/soba/internal/source/format"
+)
+
+// decoder turns the records of an answer into observations, as the parts of a
+// call say. What cannot be right is rejected with the text that came, and the
+// rest is kept.
+type decoder struct {
+	source *Source
+	call   *Call
+	answer *Answer
+	now    time.Time
+	asked  map[string]market.Symbol // by the source's own writing
+	needs  map[met]*plan.Need
+	only   market.Symbol // the one listing asked for, where there is but one
+	parts  []*reading
+
+	page     int
+	records  int // of the page
+	root     format.Row
+	answered map[met]bool
+	failed   map[met]*Failure
+	about    map[market.Symbol]*Failure // what the answer says of a listing as a whole
+	series   map[met]*building
+	entries  map[met]*building
+	order    []met  // of series and entries
+	shape    string // how the answer is not as described
+
+	sampling bool
+	samples  []Sample
+}
+
+// met is what a record answers: one need.
+type met struct {
+	symbol  market.Symbol
+	dataset catalogue.Dataset
+}
+
+// reading is a part with what has been found of it.
+type reading struct {
+	*part
+	rows   int
+	symbol *slot
+	fields []*slot
+	by     map[string]*slot
+	near   []string // the names in the first record
+}
+
+// slot is a mapped value with how often it was found.
+type slot struct {
+	*pick
+	name  string
+	field *catalogue.Field // of an observation
+	found int
+}
+
+// building is a series or a list of entries that is coming in.
+type building struct {
+	origin   Origin
+	minor    bool
+	rows     []built
+	rejected int
+	sample   string
+}
+
+type built struct {
+	day    period.Date
+	at     time.Time
+	prices [5]float64
+	values []cell.Value
+	place  string
+}
+
+func newDecoder(s *Source, c *Call, q plan.Request, a *Answer) *decoder {
+	d := &decoder{
+		source: s, call: c, answer: a, now: s.now(), asked: make(map[string]market.Symbol, len(q.Needs)), needs: make(map[met]*plan.Need, len(q.Needs)),
+		answered: map[met]bool{}, failed: map[met]*Failure{}, about: map[market.Symbol]*Failure{}, series: map[met]*building{}, entries: map[met]*building{},
+	}
+	for i := range q.Needs {
+		n := &q.Needs[i]
+		if text, ok := s.Symbols.Symbol(n.Symbol, n.ISIN); ok {
+			d.asked[text] = n.Symbol
+		}
+		d.needs[met{n.Symbol, n.Dataset}] = n
+		d.only = n.Symbol
+	}
+	if len(d.asked) != 1 {
+		d.only = market.Symbol{}
+	}
+	for _, p := range c.compiled.parts {
+		r := &reading{part: p, by: map[string]*slot{}}
+		if p.symbol != nil {
+			r.symbol = &slot{pick: p.symbol, name: "symbol"}
+		}
+		for name, pick := range p.fields {
+			f := &slot{pick: pick, name: name}
+			if p.info.Shape == catalogue.Point {
+				for _, field := range catalogue.ObservedIn(p.dataset) {
+					if shortName(field) == name {
+						f.field = field
+					}
+				}
+			}
+			r.fields, r.by[name] = append(r.fields, f), f
+		}
+		slices.SortFunc(r.fields, func(a, b *slot) int { return strings.Compare(a.name, b.name) })
+		d.parts = append(d.parts, r)
+	}
+	return d
+}
+
+// read reads one page.
+func (d *decoder) read(doc *document, page int) (format.Row, error) {
+	d.page, d.records = page, 0
+	if doc.none {
+		return nil, nil
+	}
+	selections := make([]format.Selection, len(d.parts))
+	for i, p := range d.parts {
+		selections[i] = p.selection
+	}
+	limits := format.Limits{Rows: d.source.Limits.Records, Depth: deepest}
+	type held struct {
+		part int
+		row  format.Row
+	}
+	var later []held
+	whole := d.call.compiled.whole
+	root, err := format.Read(doc, doc.contentType, &d.call.Format, selections, whole, limits, func(i int, row format.Row) error {
+		d.records++
+		if whole {
+			later = append(later, held{i, row})
+			return nil
+		}
+		return d.record(d.parts[i], row)
+	})
+	if err != nil {
+		return nil, err
+	}
+	d.root = root
+	if f := d.refused(root); f != nil {
+		return nil, f
+	}
+	for _, h := range later {
+		if err := d.record(d.parts[h.part], h.row); err != nil {
+			return nil, err
+		}
+	}
+	d.missingRows(root)
+	return root, d.explain(root)
+}
+
+// refused recognises an answer that says of itself that it is none.
+func (d *decoder) refused(root format.Row) *Fault {
+	at := d.call.compiled.failed
+	if at == nil {
+		return nil
+	}
+	code, nature := root.At(at)
+	if nature != format.Text && nature != format.Number || code == "" {
+		return nil
+	}
+	f := &Fault{Kind: Refused, Detail: code}
+	if word := d.source.Replies.Means[code]; word != "" {
+		f.Kind = faultWords[word]
+	}
+	if d.call.Format.Kind == format.JSON {
+		explain(f, d.source, d.call, root)
+	}
+	return f
+}
+
+// missingRows notices that there is no place for the records of a part.
+func (d *decoder) missingRows(root format.Row) {
+	for _, p := range d.parts {
+		l := p.selection.Rows
+		if p.rows > 0 || l == nil || d.call.Format.Kind != format.JSON {
+			continue
+		}
+		parent, name, ok := l.Parent()
+		if !ok {
+			continue
+		}
+		if _, nature := root.At(parent); nature == format.Nested {
+			continue // there, and empty
+		}
+		d.shape = fmt.Sprintf("there is nothing at %s", l)
+		if near := Nearest(name, root.Names()); near != "" {
+			d.shape += fmt.Sprintf("; the nearest there is %q", near)
+		}
+	}
+}
+
+// explain sorts the listings that the answer names as having no data.
+func (d *decoder) explain(root format.Row) error {
+	c := d.call.compiled
+	whole, err := format.Compile(d.call.Format.Kind, map[bool]string{true: "$", false: "."}[d.call.Format.Kind != format.XML])
+	if err != nil {
+		return nil
+	}
+	if c.unknown != nil {
+		for row := range root.Within(c.unknown) {
+			text, _ := row.At(whole)
+			d.say(text, cell.NotCovered, "it does not carry this listing")
+		}
+	}
+	if c.errors.rows == nil {
+		return nil
+	}
+	text := func(row format.Row, l *format.Locator) string {
+		if l == nil {
+			return ""
+		}
+		s, _ := row.At(l)
+		return s
+	}
+	for row := range root.Within(c.errors.rows) {
+		code := text(row, c.errors.code)
+		word, known := d.call.Errors.Means[code]
+		if !known {
+			word = d.call.Errors.Means["*"]
+		}
+		reason, known := cell.ParseReason(word)
+		if !known || reason == cell.NoReason {
+			reason = cell.FetchFailed
+		}
+		message := text(row, c.errors.message)
+		if message == "" {
+			message = code
+		}
+		d.say(text(row, c.errors.symbol), reason, message)
+	}
+	return nil
+}
+
+func (d *decoder) say(theirs string, reason cell.Reason, detail string) {
+	if symbol, asked := d.asked[theirs]; asked {
+		d.about[symbol] = &Failure{Symbol: symbol, Reason: reason, Detail: detail}
+	}
+}
+
+// record reads one record of a part, or those inside it.
+func (d *decoder) record(p *reading, row format.Row) error {
+	if p.within == nil {
+		return d.one(p, row, row)
+	}
+	if p.info.Shape == catalogue.Prices || p.info.Shape == catalogue.Dated {
+		d.open(p, row) // a listing whose list is empty has been answered
+	}
+	for inner := range row.Within(p.within) {
+		if err := d.one(p, inner, row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// open notes that the answer holds a listing.
+func (d *decoder) open(p *reading, row format.Row) {
+	if p.symbol == nil || p.symbol.Of == "outer" || p.symbol.Of == "" {
+		if m, ok := d.meets(p, row, row); ok {
+			d.building(p, m, row)
+		}
+	}
+}
+
+func (d *decoder) one(p *reading, row, outer format.Row) error {
+	p.rows++
+	if p.near == nil {
+		p.near = row.Names()
+	}
+	for _, w := range p.where {
+		if text, _ := row.At(w.at); text != w.want {
+			p.rows--
+			return nil
+		}
+	}
+	if p.info.Shape == catalogue.Directory {
+		d.sample(p, met{}, row, outer)
+		d.listing(p, row, outer)
+		return nil
+	}
+	m, ok := d.meets(p, row, outer)
+	if !ok {
+		return nil
+	}
+	d.sample(p, m, row, outer)
+	switch p.info.Shape {
+	case catalogue.Point:
+		d.point(p, m, row, outer)
+	case catalogue.Prices:
+		d.bar(p, m, row, outer)
+	case catalogue.Dated:
+		d.dated(p, m, row, outer)
+	}
+	return nil
+}
+
+// meets finds the need that a record answers: one for a listing that was not
+// asked for answers none.
+func (d *decoder) meets(p *reading, row, outer format.Row) (met, bool) {
+	m := met{d.only, p.dataset}
+	if p.symbol != nil {
+		from := row
+		if p.within != nil {
+			from = outer
+		}
+		text, there := d.text(p.symbol, from, outer)
+		if !there {
+			return m, false
+		}
+		m.symbol = d.asked[text]
+	}
+	return m, d.needs[m] != nil
+}
+
+// raw is the text at a mapped place, before any cleaning.
+func (d *decoder) raw(s *slot, row, outer format.Row) (string, format.Nature) {
+	if s.at == nil {
+		s.found++
+		return s.Value, format.Text
+	}
+	from := row
+	switch s.Of {
+	case "outer":
+		from = outer
+	case "document":
+		from = d.root
+	}
+	text, nature := from.At(s.at)
+	if nature != format.Absent {
+		s.found++
+	}
+	if s.match != nil && nature > format.Null {
+		m := s.match.FindStringSubmatch(text)
+		if m == nil {
+			return "", format.Null
+		}
+		text, nature = m[1], format.Text
+	}
+	return text, nature
+}
+
+// text reads a cleaned and translated text.
+func (d *decoder) text(s *slot, row, outer format.Row) (string, bool) {
+	raw, nature := d.raw(s, row, outer)
+	if nature <= format.Null || nature == format.Nested {
+		return "", false
+	}
+	text, there := s.rules.Text(raw)
+	if !there {
+		return "", false
+	}
+	if s.Map != nil {
+		if to, known := s.Map[text]; known {
+			return to, to != ""
+		}
+		if to, known := s.Map["*"]; known {
+			return to, to != ""
+		}
+	}
+	return text, true
+}
+
+// number reads a number in the unit of the catalogue. Where what came is none,
+// the text is returned as rejected.
+func (d *decoder) number(s *slot, row, outer format.Row) (x float64, there bool, rejected string) {
+	raw, nature := d.raw(s, row, outer)
+	var err error
+	switch nature {
+	case format.Absent, format.Null:
+		return 0, false, ""
+	case format.Number:
+		x, err = strconv.ParseFloat(raw, 64)
+		there = true
+	case format.Text:
+		x, there, err = s.rules.Number(raw)
+	default:
+		err = errors.New("not a number")
+	}
+	if err != nil || math.IsInf(x, 0) {
+		return 0, false, shortened(raw)
+	}
+	if s.scale == 0.01 {
+		return x / 100, there, "" // exact where multiplying is not
+	}
+	return x * s.scale, there, ""
+}
+
+func shortened(raw string) string {
+	if raw == "" {
+		return "(a list or an object)"
+	}
+	if r := []rune(raw); len(r) > 80 {
+		return string(r[:80]) + "…"
+	}
+	return raw
+}
+
+// truth reads a yes or no; no where nothing is mapped or found.
+func (d *decoder) truth(s *slot, row, outer format.Row) bool {
+	if s == nil {
+		return false
+	}
+	text, _ := d.text(s, row, outer)
+	switch strings.ToLower(text) {
+	case "true", "yes", "1", "y":
+		return true
+	}
+	return false
+}
+
+func (d *decoder) fail(m met, reason cell.Reason, text string, args ...any) {
+	if d.failed[m] == nil {
+		d.failed[m] = &Failure{m.symbol, m.dataset, reason, fmt.Sprintf(text, args...)}
+	}
+}
+
+// currency checks that amounts come in the currency of the listing.
+func (d *decoder) currency(p *reading, m met, row, outer format.Row) bool {
+	s := p.by["currency"]
+	if s == nil || p.info.Column("currency") >= 0 {
+		return true
+	}
+	text, there := d.text(s, row, outer)
+	if want := d.needs[m].Currency; there && want != "" && text != want {
+		d.fail(m, cell.Rejected, "the %s are in %q, the listing in %s", p.dataset, text, want)
+		return false
+	}
+	return true
+}
+
+// clockSkew is how far ahead of ours a source's clock may run.
+const clockSkew = 5 * time.Minute
+
+func (d *decoder) point(p *reading, m met, row, outer format.Row) {
+	if d.answered[m] || !d.currency(p, m, row, outer) {
+		return // the first of several counts
+	}
+	fields := catalogue.ObservedIn(p.dataset)
+	o := Point{Origin: Origin{Symbol: m.symbol, Dataset: p.dataset, Page: d.page, Place: row.Place()}, Raw: map[string]Raw{}}
+	i := slices.IndexFunc(d.answer.Points, func(x Point) bool { return x.Symbol == m.symbol && x.Dataset == m.dataset && len(d.parts) > 1 })
+	if i >= 0 {
+		o = d.answer.Points[i] // another part of the call has brought some of its fields
+	} else {
+		o.Values, o.Observed = make([]cell.Value, len(fields)), d.now
+		o.Standalone = d.call.Standalone
+		o.Delay = d.source.Delay
+		if p.dataset != catalogue.Quotes {
+			o.Delay = 0
+		}
+	}
+	if s := p.by["time"]; s != nil {
+		text, there := d.text(s, row, outer)
+		at, err := clean.Time(text, s.layout, s.zone)
+		switch {
+		case !there || err != nil:
+			d.fail(m, cell.Rejected, "the time is %q", shortened(text))
+			return
+		case at.After(d.now.Add(clockSkew)):
+			d.fail(m, cell.Rejected, "the time, %s, lies ahead: the source's clock or its data are wrong", at.UTC().Format(time.RFC3339))
+			return
+		}
+		o.Observed = at
+	}
+	if s := p.by["delay"]; s != nil && p.dataset == catalogue.Quotes {
+		if minutes, there, _ := d.number(s, row, outer); there && minutes >= 0 {
+			o.Delay = time.Duration(minutes * float64(time.Minute))
+		}
+	}
+	minor := d.truth(p.by["minor"], row, outer)
+	o.Minor = o.Minor || minor
+	for _, s := range p.fields {
+		if s.field == nil || s.name == "time" || s.name == "delay" && p.dataset == catalogue.Quotes {
+			continue
+		}
+		v, rejected := d.value(s, s.field.Unit, s.field.Symbol, minor, row, outer)
+		o.Values[s.field.Slot()] = v
+		if rejected != "" {
+			if o.Rejected == nil {
+				o.Rejected = map[int]string{}
+			}
+			o.Rejected[s.field.Slot()] = rejected
+		}
+		if s.at != nil {
+			if raw, nature := d.raw(s, row, outer); nature > format.Null && nature != format.Nested {
+				s.found--
+				o.Raw[s.field.ID] = Raw{s.at.String(), shortened(raw)}
+			}
+		}
+	}
+	if p.dataset == catalogue.Quotes {
+		o.Values[catalogue.Find("quote.time").Slot()] = cell.OfTime(o.Observed)
+		o.Values[catalogue.Find("quote.delay").Slot()] = cell.Of(o.Delay.Minutes())
+		o.Suspect = improbable(o.Values)
+	}
+	if i >= 0 {
+		d.answer.Points[i] = o
+		return
+	}
+	d.answer.Points = append(d.answer.Points, o)
+	if len(d.parts) == 1 {
+		d.answered[m] = true
+	}
+}
+
+// value reads one value of a unit. What has the wrong type, or is a price of
+// zero or less, is rejected: the text that came is returned.
+func (d *decoder) value(s *slot, unit catalogue.Unit, symbol, minor bool, row, outer format.Row) (cell.Value, string) {
+	switch unit {
+	case catalogue.Text, catalogue.Date, catalogue.Time:
+		text, there := d.text(s, row, outer)
+		if !there {
+			if raw, nature := d.raw(s, row, outer); nature == format.Nested {
+				s.found--
+				return cell.Value{}, shortened(raw)
+			}
+			return cell.Value{}, ""
+		}
+		if unit == catalogue.Date && !strings.HasPrefix(text, "--") {
+			day, err := clean.Date(text, s.layout)
+			if err != nil {
+				return cell.Value{}, shortened(text)
+			}
+			text = day.String()
+		}
+		if symbol {
+			if x, ok := d.source.Symbols.Read(text); ok {
+				text = x.String()
+			}
+		}
+		return cell.OfText(text), ""
+	}
+	x, there, rejected := d.number(s, row, outer)
+	if !there {
+		return cell.Value{}, rejected
+	}
+	if x <= 0 && unit == catalogue.Price || x < 0 && (unit == catalogue.Shares || unit == catalogue.Count) {
+		return cell.Value{}, strconv.FormatFloat(x, 'g', -1, 64)
+	}
+	if minor && (unit == catalogue.Price || unit == catalogue.Money) {
+		x /= 100
+	}
+	return cell.Of(x), ""
+}
+
+// improbable marks a quote that moved tenfold from its previous close.
+func improbable(values []cell.Value) bool {
+	last, previous := values[catalogue.Find("quote.last").Slot()], values[catalogue.Find("quote.previous_close").Slot()]
+	if last.Kind != cell.Number || previous.Kind != cell.Number {
+		return false
+	}
+	jump := last.Num / previous.Num
+	return jump >= 10 || jump <= 0.1
+}
+
+func (d *decoder) listing(p *reading, row, outer format.Row) {
+	var symbol market.Symbol
+	text, there := d.text(p.symbol, row, outer)
+	ok := false
+	if there {
+		symbol, ok = d.source.Symbols.Read(text)
+	}
+	field := func(name string) string {
+		s := p.by[name]
+		if s == nil {
+			return ""
+		}
+		text, _ := d.text(s, row, outer)
+		return text
+	}
+	if ticker := field("ticker"); ticker != "" {
+		if code, known := d.source.Symbols.ours(field("exchange")); known {
+			x, err := market.ParseSymbol(ticker + "." + code)
+			symbol, ok = x, err == nil
+		}
+	}
+	l := market.Listing{Symbol: symbol, Name: field("name"), Kind: market.Kind(field("kind")), Currency: field("currency")}
+	if !ok || l.Name == "" || !market.IsCurrency(l.Currency) || !slices.Contains(market.Kinds, l.Kind) {
+		p.rows--
+		d.remark("a listing at %s (%q) lacks a symbol of this source, a name, a known kind or a currency", row.Place(), text)
+		return
+	}
+	if isin, err := market.ParseISIN(field("isin")); err == nil {
+		l.ISIN = isin // a wrong number is worse than none
+	}
+	if text := field("ended"); text != "" {
+		if day, err := clean.Date(text, p.by["ended"].layout); err == nil {
+			l.Ended = day
+		}
+	}
+	d.answer.Listings = append(d.answer.Listings, l)
+}
+
+// manyRemarks is how many remarks are kept of one answer.
+const manyRemarks = 20
+
+func (d *decoder) remark(text string, args ...any) {
+	if len(d.answer.Remarks) < manyRemarks {
+		d.answer.Remarks = append(d.answer.Remarks, fmt.Sprintf(text, args...))
+	}
+}
+
+// building finds or begins what is coming in for a need.
+func (d *decoder) building(p *reading, m met, row format.Row) *building {
+	all := d.series
+	if p.info.Shape == catalogue.Dated {
+		all = d.entries
+	}
+	b := all[m]
+	if b == nil {
+		b = &building{origin: Origin{Symbol: m.symbol, Dataset: p.dataset, Page: d.page, Place: row.Place()}}
+		all[m] = b
+		d.order = append(d.order, m)
+	}
+	return b
+}
+
+func (b *building) reject(place, why string) {
+	if b.rejected++; b.rejected == 1 {
+		b.sample = place + ": " + why
+	}
+}
+
+func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
+	b := d.building(p, m, outer)
+	if !d.currency(p, m, row, outer) {
+		return
+	}
+	r := built{place: row.Place()}
+	date, there := d.text(p.by["date"], row, outer)
+	var err error
+	if p.dataset == catalogue.Intraday {
+		if r.at, err = clean.Time(date, p.by["date"].layout, p.by["date"].zone); err == nil && r.at.After(d.now.Add(clockSkew)) {
+			err = errors.New("lies ahead")
+		}
+		r.day = period.DateOf(r.at)
+	} else if r.day, err = clean.Date(date, p.by["date"].layout); err == nil && r.day > period.DateOf(d.now.UTC())+1 {
+		err = errors.New("lies ahead")
+	}
+	if !there || err != nil {
+		b.reject(r.place, fmt.Sprintf("the date %q", date))
+		return
+	}
+	scale := 1.0
+	if d.truth(p.by["minor"], row, outer) {
+		b.minor, scale = true, 100
+	}
+	cl, there, bad := d.number(p.by["close"], row, outer)
+	if !there || cl <= 0 {
+		b.reject(r.place, fmt.Sprintf("the close %q", bad))
+		return
+	}
+	r.prices = [5]float64{cl, cl, cl, cl, 0}
+	for i, name := range []string{"open", "high", "low", "", "volume"} {
+		s := p.by[name]
+		if s == nil {
+			continue
+		}
+		x, there, bad := d.number(s, row, outer)
+		if bad != "" || there && x < 0 {
+			b.reject(r.place, fmt.Sprintf("the %s %q", name, bad))
+			return
+		}
+		if there {
+			r.prices[i] = x
+		}
+	}
+	open, high, low := r.prices[0], r.prices[1], r.prices[2]
+	if !(low > 0 && low <= open && low <= cl && high >= open && high >= cl) {
+		b.reject(r.place, fmt.Sprintf("open %v, high %v, low %v, close %v cannot all be right", open, high, low, cl))
+		return
+	}
+	for i := range 4 {
+		r.prices[i] /= scale
+	}
+	b.rows = append(b.rows, r)
+}
+
+func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
+	b := d.building(p, m, outer)
+	r := built{place: row.Place(), values: make([]cell.Value, len(p.info.Columns))}
+	minor := d.truth(p.by["minor"], row, outer)
+	b.minor = b.minor || minor
+	for i, col := range p.info.Columns {
+		s := p.by[col.Name]
+		if s == nil {
+			continue
+		}
+		v, rejected := d.value(s, col.Unit, col.Symbol, minor, row, outer)
+		if col.Required && v.Kind == cell.None {
+			b.reject(r.place, fmt.Sprintf("the %s %q", strings.ReplaceAll(col.Name, "_", " "), rejected))
+			return
+		}
+		r.values[i] = v
+		if i == 0 && col.Unit == catalogue.Date {
+			r.day, _ = period.ParseDate(v.Text) // value has read it already
+		}
+	}
+	if i := p.info.Column("ratio"); i >= 0 && r.values[i].Num <= 0 {
+		b.reject(r.place, fmt.Sprintf("the ratio %v", r.values[i].Num))
+		return
+	}
+	b.rows = append(b.rows, r)
+}
+
+// finish puts together what came in over all pages, and accounts for what did not.
+func (d *decoder) finish() {
+	for _, p := range d.parts {
+		d.checkShape(p)
+	}
+	for _, m := range d.order {
+		if b := d.series[m]; b != nil {
+			d.finishSeries(m, b)
+		}
+		if b := d.entries[m]; b != nil {
+			d.finishEntries(m, b)
+		}
+	}
+	for _, x := range d.answer.Points {
+		d.answered[met{x.Symbol, x.Dataset}] = true
+	}
+	for m, n := range d.needs {
+		if d.answered[m] || n.Dataset == catalogue.Listings {
+			continue
+		}
+		f := d.failed[m]
+		switch {
+		case f != nil:
+		case d.about[m.symbol] != nil:
+			said := *d.about[m.symbol]
+			said.Dataset = m.dataset
+			f = &said
+		case catalogue.Info(m.dataset).Shape == catalogue.Dated && m.dataset != catalogue.Rates && d.shape == "":
+			// A listing without any record simply has none.
+			d.answer.Entries = append(d.answer.Entries, Entries{Origin: Origin{Symbol: m.symbol, Dataset: m.dataset, Page: d.page}})
+			continue
+		default:
+			f = &Failure{m.symbol, m.dataset, cell.NotReported, fmt.Sprintf("its answer leaves out %s", m.symbol)}
+		}
+		d.answer.Failures = append(d.answer.Failures, *f)
+	}
+	// Maps have no order; answers have.
+	slices.SortFunc(d.answer.Failures, func(a, b Failure) int {
+		if c := strings.Compare(string(a.Dataset), string(b.Dataset)); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Symbol.String(), b.Symbol.String())
+	})
+	slices.SortFunc(d.answer.Entries, func(a, b Entries) int {
+		if c := strings.Compare(string(a.Dataset), string(b.Dataset)); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Symbol.String(), b.Symbol.String())
+	})
+}
+
+// checkShape compares what was found with what the description promises.
+func (d *decoder) checkShape(p *reading) {
+	if p.rows == 0 {
+		return
+	}
+	hint := func(s *slot) string {
+		if near := Nearest(strings.TrimPrefix(s.at.String(), "$."), p.near); near != "" && s.Of == "" {
+			return fmt.Sprintf("; the nearest there is %q", near)
+		}
+		return ""
+	}
+	if p.symbol != nil && p.symbol.found == 0 && p.symbol.at != nil {
+		d.shape = fmt.Sprintf("%s: no record has the symbol at %q%s", p.dataset, p.symbol.at, hint(p.symbol))
+		return
+	}
+	required := requiredFields(p.info)
+	for _, s := range p.fields {
+		if s.found > 0 || s.at == nil {
+			continue
+		}
+		text := fmt.Sprintf("%s: no record has %s at %q%s", p.dataset, s.name, s.at, hint(s))
+		if slices.Contains(required, s.name) && len(d.series) > 0 || p.info.Shape == catalogue.Dated && slices.Contains(required, s.name) {
+			d.shape = text
+		}
+		d.remark("%s", text)
+	}
+}
+
+// finishSeries puts bars in order. Of two that agree one is dropped; of two that
+// do not, the later to come is rejected.
+func (d *decoder) finishSeries(m met, b *building) {
+	sort.SliceStable(b.rows, func(i, j int) bool {
+		if m.dataset == catalogue.Intraday {
+			return b.rows[i].at.Before(b.rows[j].at)
+		}
+		return b.rows[i].day < b.rows[j].day
+	})
+	s := Series{Origin: b.origin, Minor: b.minor}
+	for i, r := range b.rows {
+		if i > 0 && r.day == b.rows[i-1].day && r.at.Equal(b.rows[i-1].at) {
+			if r.prices != b.rows[i-1].prices {
+				b.reject(r.place, "a second, different bar of "+r.day.String())
+			}
+			continue
+		}
+		s.Bars.Append(r.day, r.prices[0], r.prices[1], r.prices[2], r.prices[3], r.prices[4])
+		if m.dataset == catalogue.Intraday {
+			s.Times = append(s.Times, r.at)
+		}
+	}
+	if b.rejected > 0 {
+		s.Remark = fmt.Sprintf("%d bars rejected, the first at %s", b.rejected, b.sample)
+		if s.Bars.Len() == 0 {
+			d.fail(m, cell.Rejected, "%s", s.Remark)
+			return
+		}
+	}
+	if d.failed[m] != nil {
+		return
+	}
+	d.answered[m] = true
+	d.answer.Series = append(d.answer.Series, s)
+	b.rows = nil
+}
+
+func (d *decoder) finishEntries(m met, b *building) {
+	info := catalogue.Info(m.dataset)
+	out := Entries{Origin: b.origin}
+	seen := map[string]bool{}
+	for _, r := range b.rows {
+		key := KeyOf(info, r.values)
+		if seen[key] {
+			b.reject(r.place, "a second record of "+key)
+			continue
+		}
+		seen[key] = true
+		out.Entries = append(out.Entries, entry.Entry{Day: r.day, Values: r.values, Place: r.place})
+	}
+	out.Entries.Sort()
+	if b.rejected > 0 {
+		out.Remark = fmt.Sprintf("%d records rejected, the first at %s", b.rejected, b.sample)
+		if len(out.Entries) == 0 {
+			d.fail(m, cell.Rejected, "%s", out.Remark)
+			return
+		}
+	}
+	d.answered[m] = true
+	d.answer.Entries = append(d.answer.Entries, out)
+}
+
+// KeyOf is what tells an entry from others of its listing: its key columns.
+func KeyOf(info *catalogue.DatasetInfo, values []cell.Value) string {
+	var parts []string
+	for i, col := range info.Columns {
+		if col.Key {
+			parts = append(parts, values[i].Text)
+		}
+	}
+	return strings.Join(parts, "|")
+}

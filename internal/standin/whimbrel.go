@@ -1,0 +1,138 @@
+package standin
+
+import (
+	"fmt"
+	"math"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+)
+
+// WhimbrelKey is the key that the stand-in accepts.
+const WhimbrelKey = "demo-whimbrel"
+
+const whimbrelBatch = 25
+
+// Whimbrel is a vendor of fundamentals that speaks CSV, with a key in the query
+// and texts for people: 1.24B, 3.1%, n/a, footnote marks.
+type Whimbrel struct{ *Vendor }
+
+// NewWhimbrel returns the vendor as an [http.Handler].
+func NewWhimbrel(m *Market) *Whimbrel {
+	w := &Whimbrel{newVendor("whimbrel", m, 2, 2, 60_000)}
+	w.key = func(r *http.Request) bool { return r.URL.Query().Get("apikey") == WhimbrelKey }
+	w.serve("/ratios.csv", "ratios", listed("companies", ","), w.ratios)
+	return w
+}
+
+var whimbrelExchanges = map[string]string{"VE": "XCVH", "NM": "XNMK", "TS": "XTSG", "PL": "XPLR"}
+
+func (w *Whimbrel) find(code string) *Listing {
+	exchange, ticker, _ := strings.Cut(code, "-")
+	return w.Market.Find(market.Symbol{Ticker: ticker, Exchange: whimbrelExchanges[exchange]})
+}
+
+// Ratios are a company's ratios from its last four quarters and its last close.
+type Ratios struct {
+	MarketCap, PE, PB, PS, Yield, Payout, Margin, Leverage float64 // NaN where there is no meaning
+}
+
+// Ratios of a listing on a day; false where it publishes no accounts.
+func (m *Market) Ratios(l *Listing, day period.Date) (r Ratios, ok bool) {
+	accounts := m.Accounts(l, day)
+	bars := m.BarsIn(l, day-longestBreak, min(day, m.Exchanges.Of(&l.Listing).LastClosed(m.Clock(), 0).Date))
+	if len(accounts) < 4 || bars.Len() == 0 {
+		return r, false
+	}
+	last := accounts[len(accounts)-1]
+	var revenue, income, dividends int64
+	for _, a := range accounts[len(accounts)-4:] {
+		revenue, income, dividends = revenue+a.Revenue, income+a.NetIncome(), dividends+a.Dividends
+	}
+	over := func(a, b float64) float64 {
+		if b <= 0 {
+			return math.NaN()
+		}
+		return a / b
+	}
+	r.MarketCap = bars.Close[bars.Len()-1] * float64(last.Shares)
+	r.PE, r.PB, r.PS = over(r.MarketCap, float64(income)*1000), over(r.MarketCap, float64(last.Equity)*1000), over(r.MarketCap, float64(revenue)*1000)
+	r.Yield, r.Payout = float64(dividends)*1000/r.MarketCap, over(float64(dividends), float64(income))
+	r.Margin, r.Leverage = float64(income)/float64(revenue), over(float64(last.Debt), float64(last.Equity))
+	return r, true
+}
+
+func (w *Whimbrel) ratios(_ *http.Request, codes []string) (*answer, *refusal) {
+	if len(codes) > whimbrelBatch {
+		return nil, &refusal{status: 400, code: "too_many_companies", message: fmt.Sprintf("%d companies; at most %d", len(codes), whimbrelBatch)}
+	}
+	today := period.DateOf(w.Market.Clock().UTC())
+	var b strings.Builder
+	b.WriteString("Company,Market cap,P/E,P/B,P/S,Dividend yield,Payout ratio,Net margin,Debt/equity\r\n")
+	for _, code := range codes {
+		l := w.find(code)
+		if l == nil || l.Kind != market.Share || l.story.uncovered {
+			continue
+		}
+		r, ok := w.Market.Ratios(l, today)
+		if !ok {
+			continue
+		}
+		mark := ""
+		if l.story.standalone {
+			mark = " *"
+		}
+		line := []string{code, magnitude(r.MarketCap), plainRatio(r.PE), plainRatio(r.PB), plainRatio(r.PS) + mark, percent(r.Yield), percent(r.Payout), percent(r.Margin), plainRatio(r.Leverage)}
+		for i, text := range line {
+			if strings.Contains(text, ",") {
+				line[i] = `"` + text + `"`
+			}
+		}
+		b.WriteString(strings.Join(line, ",") + "\r\n")
+	}
+	return &answer{text: b.String(), contentType: "text/csv; charset=utf-8", units: 10 * len(codes)}, nil
+}
+
+// magnitude writes an amount as 1.24B.
+func magnitude(x float64) string {
+	for _, m := range []struct {
+		suffix string
+		factor float64
+	}{{"T", 1e12}, {"B", 1e9}, {"M", 1e6}, {"K", 1e3}} {
+		if x >= m.factor {
+			return strconv.FormatFloat(x/m.factor, 'f', 2, 64) + m.suffix
+		}
+	}
+	return strconv.FormatFloat(x, 'f', 2, 64)
+}
+
+func plainRatio(x float64) string {
+	if math.IsNaN(x) {
+		return "n.m."
+	}
+	text := strconv.FormatFloat(x, 'f', 2, 64)
+	if whole, fraction, _ := strings.Cut(text, "."); len(whole) > 3 {
+		var groups []string
+		for len(whole) > 3 {
+			groups, whole = append(groups, whole[len(whole)-3:]), whole[:len(whole)-3]
+		}
+		groups = append(groups, whole)
+		slices.Reverse(groups)
+		return strings.Join(groups, ",") + "." + fraction
+	}
+	return text
+}
+
+func percent(x float64) string {
+	switch {
+	case math.IsNaN(x):
+		return "n/a"
+	case x < 0:
+		return fmt.Sprintf("(%.2f)%%", -100*x)
+	}
+	return fmt.Sprintf("%.2f%%", 100*x)
+}
