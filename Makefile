@@ -1,5 +1,5 @@
 .DEFAULT_GOAL := help
-.PHONY: help demo test build bench check screenshots docs format clean
+.PHONY: help demo test build bench check screenshots docs faults format clean
 
 # Where the demo keeps its database; the program's own default when empty.
 DATA ?=
@@ -36,6 +36,9 @@ screenshots: need-test build ## draw the pictures of docs/screenshots from the d
 
 docs: ## write what is made from the program: docs/fields.md, docs/commands.md, the schema of descriptions
 	go run ./internal/reference docs internal/source/schema.json
+
+faults: need-test ## run every fault of the stand-ins against a list of 500 names, into docs/faults.md
+	SOBA_FAULTS=$(CURDIR)/docs/faults.md go test -count=1 -run TestEveryFault ./internal/refresh
 
 clean: ## remove what was built
 	rm -rf bin console/node_modules console/openapi.json console/src/lib/schema.d.ts

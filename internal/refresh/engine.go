@@ -291,7 +291,7 @@ func (e *Engine) world(ctx context.Context) (*plan.World, error) {
 		case s.Disabled:
 			p.Closed = "is switched off"
 		case s.Broken && p.Closed == "":
-			p.Closed = fmt.Sprintf("failed %d times in a row and is left alone for %s", breakAfter, breakFor)
+			p.Closed = e.lane(s.Name).aloneFor()
 		}
 		w.Sources[i] = p
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/failsafe-go/failsafe-go"
@@ -39,6 +40,7 @@ type lane struct {
 	slots   chan struct{}
 	breaker circuitbreaker.CircuitBreaker[*source.Answer]
 	retry   retrypolicy.RetryPolicy[*source.Answer]
+	failed  atomic.Pointer[source.Fault] // the last passing fault
 
 	turn  sync.Mutex // guards what follows, while the lease is being awaited too
 	users int        // refreshes of this instance that are on the lane
@@ -53,11 +55,16 @@ func newLane(s *source.Source, kept *store.Store) *lane {
 	}
 	l := &lane{
 		source: s, store: kept, rate: rate.NewLimiter(limit, 1), slots: make(chan struct{}, s.Limits.AtOnce),
-		breaker: circuitbreaker.NewBuilder[*source.Answer]().HandleIf(passing).WithFailureThreshold(breakAfter).WithDelay(breakFor).Build(),
 	}
+	l.reset()
 	l.retry = retrypolicy.NewBuilder[*source.Answer]().HandleIf(l.worthRetrying).WithMaxRetries(retries).
 		WithBackoff(firstBackoff, lastBackoff).WithJitterFactor(0.25).WithDelayFunc(askedToWait).ReturnLastFailure().Build()
 	return l
+}
+
+// reset closes the circuit and forgets what failed.
+func (l *lane) reset() {
+	l.breaker = circuitbreaker.NewBuilder[*source.Answer]().HandleIf(passing).WithFailureThreshold(breakAfter).WithDelay(breakFor).Build()
 }
 
 // take gets onto the lane, which only one instance may be on.
@@ -178,7 +185,7 @@ func (l *lane) fetch(ctx context.Context, q plan.Request, entered bool, between 
 		}
 		defer l.leave()
 		if !l.breaker.TryAcquirePermit() {
-			return unasked(), &source.Fault{Kind: source.Unreachable, Detail: fmt.Sprintf("left alone for %s after %d failures in a row", breakFor, breakAfter), RetryAfter: 2 * l.source.Limits.LongestWait}
+			return unasked(), &source.Fault{Kind: source.Unreachable, Detail: l.aloneFor(), RetryAfter: 2 * l.source.Limits.LongestWait}
 		}
 		a, err := l.source.Fetch(ctx, q, l.pace)
 		if ctx.Err() != nil {
@@ -186,6 +193,7 @@ func (l *lane) fetch(ctx context.Context, q plan.Request, entered bool, between 
 			return nil, ctx.Err()
 		}
 		if passing(a, err) {
+			l.failed.Store(asFault(err))
 			l.breaker.RecordFailure()
 		} else {
 			l.breaker.RecordSuccess()
@@ -200,6 +208,15 @@ func (l *lane) fetch(ctx context.Context, q plan.Request, entered bool, between 
 		a = unasked()
 	}
 	return a, asFault(err), nil
+}
+
+// aloneFor says why the source is not asked.
+func (l *lane) aloneFor() string {
+	text := fmt.Sprintf("left alone for %s after %d failures in a row", breakFor, breakAfter)
+	if f := l.failed.Load(); f != nil {
+		text += ", the last: " + f.Error()
+	}
+	return text
 }
 
 // unasked is the answer to a request that was not sent.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -35,6 +36,7 @@ type world struct {
 	sources []*source.Source
 	list    store.Watchlist
 	now     func() time.Time
+	stop    func()
 }
 
 // newWorld makes a world whose vendors are those named, gannet where none is,
@@ -145,13 +147,21 @@ func (w *world) start(s *store.Store) (*store.Book, *Engine) {
 	if err := engine.Start(ctx); err != nil {
 		w.t.Fatal(err)
 	}
-	w.t.Cleanup(func() {
+	w.stop = sync.OnceFunc(func() {
 		if err := engine.Stop(context.Background()); err != nil {
 			w.t.Error(err)
 		}
 		cancel()
 	})
+	w.t.Cleanup(w.stop)
 	return book, engine
+}
+
+// restart stops the engine and runs another with the sources as they are now.
+func (w *world) restart() {
+	w.t.Helper()
+	w.stop()
+	w.book, w.engine = w.start(w.store)
 }
 
 // wait follows the events of a refresh until it is over.
@@ -293,67 +303,6 @@ func TestQuotesAreTheMarketsOwn(t *testing.T) {
 	}
 	if checked < 100 {
 		t.Errorf("only %d checked", checked)
-	}
-}
-
-func TestFaultsLeaveTheTableInPlace(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, 150)
-	w.refresh(false, catalogue.Quotes)
-	good := w.quotes()
-	fresh := count(good, cell.Fresh)
-	for _, f := range []standin.Fault{
-		{Kind: "500", Count: 1},
-		{Kind: "503", Count: 1, Retry: "0"},
-		{Kind: "429", Count: 2},
-		{Kind: "reset", Count: 1},
-		{Kind: "html", Count: 1},
-		{Kind: "garbage", Count: 1},
-		{Kind: "truncated", Count: 1},
-		{Kind: "timeout", Count: 1, Millis: 9000},
-		{Kind: "unknown", Count: 1, Symbol: "XCVH:KELP"},
-		{Kind: "half", Count: 1},
-		{Kind: "key", Count: 2},
-		{Kind: "allowance", Count: 2},
-		{Kind: "plan", Count: 2},
-		{Kind: "500", Count: 0},
-	} {
-		t.Run(f.Kind, func(t *testing.T) {
-			w.t = t
-			f.Dataset = "quotes"
-			w.fault(f)
-			r := w.refresh(true, catalogue.Quotes)
-			w.clearFaults()
-			if r.State != store.Done {
-				t.Fatalf("%+v", r)
-			}
-			cells := w.quotes()
-			for symbol, c := range cells {
-				if good[symbol].Value != c.Value {
-					t.Fatalf("%s was %+v and is %+v", symbol, good[symbol], c)
-				}
-			}
-			if n := count(cells, cell.Fresh); n != fresh {
-				t.Errorf("%d fresh, before the fault %d", n, fresh)
-			}
-			requests, err := w.store.Requests(t.Context(), r.ID, 100)
-			if err != nil {
-				t.Fatal(err)
-			}
-			faults := 0
-			for _, q := range requests {
-				if q.Fault != "" {
-					faults++
-				}
-			}
-			// A connection that was used before and is reset is replaced by the HTTP client itself.
-			if want := f.Count; f.Kind != "half" && f.Kind != "reset" && (faults == 0 || want > 0 && faults != want) {
-				t.Errorf("%d faults in the request log, want %d", faults, want)
-			}
-			for _, l := range w.engine.lanes {
-				l.breaker.Close()
-			}
-		})
 	}
 }
 

@@ -562,14 +562,24 @@ func (d *decoder) value(s *slot, unit catalogue.Unit, symbol, minor bool, row, o
 	return cell.Of(x), ""
 }
 
-// improbable marks a quote that moved tenfold from its previous close.
+// improbable marks a quote that moved tenfold from its previous close, or whose
+// last price lies outside of what its own day is said to have seen.
 func improbable(values []cell.Value) bool {
-	last, previous := values[catalogue.Find("quote.last").Slot()], values[catalogue.Find("quote.previous_close").Slot()]
-	if last.Kind != cell.Number || previous.Kind != cell.Number {
+	at := func(id string) (float64, bool) {
+		v := values[catalogue.Find(id).Slot()]
+		return v.Num, v.Kind == cell.Number
+	}
+	last, known := at("quote.last")
+	if !known {
 		return false
 	}
-	jump := last.Num / previous.Num
-	return jump >= 10 || jump <= 0.1
+	if previous, known := at("quote.previous_close"); known && (last/previous >= 10 || last/previous <= 0.1) {
+		return true
+	}
+	high, hasHigh := at("quote.high")
+	low, hasLow := at("quote.low")
+	const rounding = 1e-9
+	return hasHigh && last > high*(1+rounding) || hasLow && last < low*(1-rounding)
 }
 
 func (d *decoder) listing(p *reading, row, outer format.Row) {
@@ -720,6 +730,42 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 		return
 	}
 	b.rows = append(b.rows, r)
+}
+
+// Bounds of what passes as an answer with a few bad records: in one of at least
+// manyRecords, no field may be unusable in more than half of them.
+const manyRecords = 10
+
+// spoiled tells of a field that is unusable in most records of an answer: then it
+// is the answer that is wrong, rather than the records, and what was known before
+// is better. Of quotes that holds for a last price that is missing, too.
+func (d *decoder) spoiled() string {
+	type field struct {
+		dataset catalogue.Dataset
+		slot    int
+	}
+	records := map[catalogue.Dataset]int{}
+	bad := map[field]int{}
+	example := map[field]string{}
+	last := catalogue.Find("quote.last").Slot()
+	for i := range d.answer.Points {
+		p := &d.answer.Points[i]
+		records[p.Dataset]++
+		for slot, text := range p.Rejected {
+			bad[field{p.Dataset, slot}]++
+			example[field{p.Dataset, slot}] = text
+		}
+		if p.Dataset == catalogue.Quotes && p.Values[last].Kind == cell.None && p.Rejected[last] == "" {
+			bad[field{p.Dataset, last}]++
+			example[field{p.Dataset, last}] = "nothing"
+		}
+	}
+	for f, n := range bad {
+		if records[f.dataset] >= manyRecords && 2*n > records[f.dataset] {
+			return fmt.Sprintf("%s is unusable in %d of %d records, as in %q", catalogue.ObservedIn(f.dataset)[f.slot].ID, n, records[f.dataset], example[f])
+		}
+	}
+	return ""
 }
 
 // finish puts together what came in over all pages, and accounts for what did not.

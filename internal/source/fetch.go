@@ -77,6 +77,10 @@ func (s *Source) fetch(ctx context.Context, q plan.Request, turn func(context.Co
 		}
 	}
 	d.finish()
+	if text := d.spoiled(); text != "" {
+		a.drop()
+		return a, d.samples, &Fault{Kind: Malformed, Status: a.Last().Status, Detail: text}
+	}
 	if d.shape != "" && len(a.Points)+len(a.Series)+len(a.Entries)+len(a.Listings) == 0 {
 		a.drop()
 		return a, d.samples, &Fault{Kind: Reshaped, Status: a.Last().Status, Detail: d.shape}
@@ -115,7 +119,10 @@ func (s *Source) Otherwise(q plan.Request, a *Answer) []plan.Request {
 func (s *Source) faultOf(c *Call, doc *document, page *Page, err error) error {
 	var f *Fault
 	switch {
-	case errors.As(err, &f):
+	case errors.As(err, &f), errors.As(doc.fault, &f):
+		if f.Status == 0 {
+			f.Status = page.Status
+		}
 		return f
 	case doc.fault != nil:
 		return doc.fault

@@ -43,7 +43,7 @@ var FaultKinds = []struct{ Kind, Does string }{
 	{"type", "sends its data as text/html"},
 	{"gzip", "sends damaged gzip"},
 	{"oversize", "never stops sending"},
-	{"bomb", "sends a small gzip that unpacks to gigabytes"},
+	{"bomb", "sends a small gzip that unpacks to a thousand times its size"},
 	{"deep", "nests its answer a hundred thousand deep"},
 	{"rows", "sends ten million records"},
 	{"encoding", "sends text that is not UTF-8"},
@@ -216,12 +216,12 @@ func (f *Fault) endless(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.WriteString(w, "]}")
 }
 
-// packed is two gigabytes of spaces, compressed once.
+// packed is 64 MiB of spaces, compressed once.
 var packed = sync.OnceValue(func() []byte {
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
 	spaces := bytes.Repeat([]byte{' '}, 1<<20)
-	for range 2048 {
+	for range 64 {
 		z.Write(spaces) //nolint:errcheck // a buffer takes everything
 	}
 	z.Close() //nolint:errcheck

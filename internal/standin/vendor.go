@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync"
@@ -44,6 +45,15 @@ type Served struct {
 	Dataset string
 	Address string
 	At      time.Time
+}
+
+// Symbols are those of a list that was asked for.
+func (s Served) Symbols() []string {
+	u, err := url.Parse(s.Address)
+	if err != nil {
+		return nil
+	}
+	return strings.Split(u.Query().Get("symbols"), ",")
 }
 
 // burst lets a client that keeps to the rate pass in spite of jitter.

@@ -44,6 +44,7 @@ func Assess(records []*table.Record, ask Ask, now time.Time, limits freshness.Li
 			if info.Ranged {
 				n.From, n.To = span(r, d, ask, now, limits)
 				bridge(&n, r)
+				n.hurry()
 			}
 			best, _ := r.Pick(d, now, limits)
 			if best != nil {
@@ -108,6 +109,17 @@ func bridge(n *Need, r *table.Record) {
 			if !open {
 				k.Covered = k.Covered.Add(gap)
 			}
+		}
+	}
+}
+
+// hurry drops the patience with sources that can be asked for days that they have
+// never been asked for: it is the newest day that they may not have yet.
+func (n *Need) hurry() {
+	for i := range n.Known {
+		k := &n.Known[i]
+		if k.Wait != askedAlready && k.Reason == cell.NoReason && n.lacking(k.Source).From <= n.To-lateDays {
+			k.Wait = ""
 		}
 	}
 }

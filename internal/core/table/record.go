@@ -202,6 +202,12 @@ func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Li
 	if d == catalogue.Holdings {
 		return c, g, time.Time{}
 	}
+	if d == catalogue.Quotes {
+		if told := r.belied(g, now, limits); told != "" {
+			c.Flags |= cell.Suspect
+			c.Detail = told
+		}
+	}
 	if ended && endsWithTrading(d) {
 		c.State, c.Reason, c.Detail = cell.Stale, cell.Ended, "on "+r.Listing.Ended.String()
 		return c, g, time.Time{}
@@ -218,6 +224,27 @@ func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Li
 	}
 	return c, g, v.Until
 }
+
+// belied tells how a quote from after a session's end differs from the close of
+// that session's bar: an old price under a new time is found out by it.
+func (r *Record) belied(g *Given, now time.Time, limits freshness.Limits) string {
+	bars, _ := r.Pick(catalogue.Bars, now, limits)
+	if bars == nil || len(g.Observation.Values) == 0 {
+		return ""
+	}
+	last := g.Observation.Values[lastSlot]
+	i := bars.Bars.Len() - 1
+	closed := bars.Observation.Observed
+	if last.Kind != cell.Number || g.Observation.Observed.Before(closed.Add(-g.Observation.Delay)) || g.Observation.Observed.After(closed.Add(limits.BarGrace)) {
+		return ""
+	}
+	if cl := bars.Bars.Close[i]; Differ(last.Num, cl, limits.Tolerance) {
+		return fmt.Sprintf("the bar of %v closes at %v", bars.Bars.Day[i], cl)
+	}
+	return ""
+}
+
+var lastSlot = catalogue.Find("quote.last").Slot()
 
 // accountOf is a cell with what a source's observation says of itself.
 func accountOf(g *Given) cell.Cell {
