@@ -321,7 +321,7 @@ func (b *bench) start(vendors *service.StandIns) error {
 		io.Copy(io.Discard, resp.Body) //nolint:errcheck // only the memory counts
 		resp.Body.Close()
 	}
-	resident, err := residentMB(cmd.Process.Pid)
+	resident, err := processMB(cmd.Process.Pid, "VmRSS")
 	if err != nil {
 		return err
 	}
@@ -329,18 +329,19 @@ func (b *bench) start(vendors *service.StandIns) error {
 	return nil
 }
 
-func residentMB(pid int) (float64, error) {
+// processMB reads a figure of a process's memory, as VmRSS.
+func processMB(pid int, name string) (float64, error) {
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {
 		return 0, err
 	}
 	for _, l := range strings.Split(string(status), "\n") {
 		var kb float64
-		if n, _ := fmt.Sscanf(l, "VmRSS: %f kB", &kb); n == 1 {
+		if n, _ := fmt.Sscanf(l, name+": %f kB", &kb); n == 1 {
 			return kb / 1024, nil
 		}
 	}
-	return 0, fmt.Errorf("no VmRSS of process %d", pid)
+	return 0, fmt.Errorf("no %s of process %d", name, pid)
 }
 
 func seconds(d time.Duration) string { return fmt.Sprintf("%.2f s", d.Seconds()) }

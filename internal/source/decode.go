@@ -1,11 +1,11 @@
 package source
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -76,15 +76,21 @@ type slot struct {
 type building struct {
 	origin   Origin
 	minor    bool
-	rows     []built
+	prices   []priced // bars in the order in which they came
+	sealed   *Series  // bars that have been put in order
+	rows     []dated
 	rejected int
 	sample   string
 }
 
-type built struct {
-	day    period.Date
-	at     time.Time
+// priced is one bar; at is its day, or its second since 1970.
+type priced struct {
+	at     int64
 	prices [5]float64
+}
+
+type dated struct {
+	day    period.Date
 	values []cell.Value
 	place  string
 }
@@ -268,6 +274,12 @@ func (d *decoder) record(p *reading, row format.Row) error {
 	for inner := range row.Within(p.within) {
 		if err := d.one(p, inner, row); err != nil {
 			return err
+		}
+	}
+	if p.info.Shape == catalogue.Prices {
+		// Years of bars are many: they are put in columns listing by listing.
+		if m, ok := d.meets(p, row, row); ok && d.series[m] != nil {
+			d.series[m].seal(p.dataset)
 		}
 	}
 	return nil
@@ -644,9 +656,9 @@ func (d *decoder) building(p *reading, m met, row format.Row) *building {
 	return b
 }
 
-func (b *building) reject(place, why string) {
+func (b *building) reject(row format.Row, why string) {
 	if b.rejected++; b.rejected == 1 {
-		b.sample = place + ": " + why
+		b.sample = row.Place() + ": " + why
 	}
 }
 
@@ -655,19 +667,24 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 	if !d.currency(p, m, row, outer) {
 		return
 	}
-	r := built{place: row.Place()}
+	var r priced
 	date, there := d.text(p.by["date"], row, outer)
 	var err error
 	if p.dataset == catalogue.Intraday {
-		if r.at, err = clean.Time(date, p.by["date"].layout, p.by["date"].zone); err == nil && r.at.After(d.now.Add(clockSkew)) {
+		var at time.Time
+		if at, err = clean.Time(date, p.by["date"].layout, p.by["date"].zone); err == nil && at.After(d.now.Add(clockSkew)) {
 			err = errors.New("lies ahead")
 		}
-		r.day = period.DateOf(r.at)
-	} else if r.day, err = clean.Date(date, p.by["date"].layout); err == nil && r.day > period.DateOf(d.now.UTC())+1 {
-		err = errors.New("lies ahead")
+		r.at = at.Unix()
+	} else {
+		var day period.Date
+		if day, err = clean.Date(date, p.by["date"].layout); err == nil && day > period.DateOf(d.now.UTC())+1 {
+			err = errors.New("lies ahead")
+		}
+		r.at = int64(day)
 	}
 	if !there || err != nil {
-		b.reject(r.place, fmt.Sprintf("the date %q", date))
+		b.reject(row, fmt.Sprintf("the date %q", date))
 		return
 	}
 	scale := 1.0
@@ -676,7 +693,7 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 	}
 	cl, there, bad := d.number(p.by["close"], row, outer)
 	if !there || cl <= 0 {
-		b.reject(r.place, fmt.Sprintf("the close %q", bad))
+		b.reject(row, fmt.Sprintf("the close %q", bad))
 		return
 	}
 	r.prices = [5]float64{cl, cl, cl, cl, 0}
@@ -687,7 +704,7 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 		}
 		x, there, bad := d.number(s, row, outer)
 		if bad != "" || there && x < 0 {
-			b.reject(r.place, fmt.Sprintf("the %s %q", name, bad))
+			b.reject(row, fmt.Sprintf("the %s %q", name, bad))
 			return
 		}
 		if there {
@@ -696,18 +713,18 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 	}
 	open, high, low := r.prices[0], r.prices[1], r.prices[2]
 	if !(low > 0 && low <= open && low <= cl && high >= open && high >= cl) {
-		b.reject(r.place, fmt.Sprintf("open %v, high %v, low %v, close %v cannot all be right", open, high, low, cl))
+		b.reject(row, fmt.Sprintf("open %v, high %v, low %v, close %v cannot all be right", open, high, low, cl))
 		return
 	}
 	for i := range 4 {
 		r.prices[i] /= scale
 	}
-	b.rows = append(b.rows, r)
+	b.prices = append(b.prices, r)
 }
 
 func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 	b := d.building(p, m, outer)
-	r := built{place: row.Place(), values: make([]cell.Value, len(p.info.Columns))}
+	r := dated{place: row.Place(), values: make([]cell.Value, len(p.info.Columns))}
 	minor := d.truth(p.by["minor"], row, outer)
 	b.minor = b.minor || minor
 	for i, col := range p.info.Columns {
@@ -717,7 +734,7 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 		}
 		v, rejected := d.value(s, col.Unit, col.Symbol, minor, row, outer)
 		if col.Required && v.Kind == cell.None {
-			b.reject(r.place, fmt.Sprintf("the %s %q", strings.ReplaceAll(col.Name, "_", " "), rejected))
+			b.reject(row, fmt.Sprintf("the %s %q", strings.ReplaceAll(col.Name, "_", " "), rejected))
 			return
 		}
 		r.values[i] = v
@@ -726,7 +743,7 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 		}
 	}
 	if i := p.info.Column("ratio"); i >= 0 && r.values[i].Num <= 0 {
-		b.reject(r.place, fmt.Sprintf("the ratio %v", r.values[i].Num))
+		b.reject(row, fmt.Sprintf("the ratio %v", r.values[i].Num))
 		return
 	}
 	b.rows = append(b.rows, r)
@@ -847,28 +864,48 @@ func (d *decoder) checkShape(p *reading) {
 	}
 }
 
-// finishSeries puts bars in order. Of two that agree one is dropped; of two that
-// do not, the later to come is rejected.
-func (d *decoder) finishSeries(m met, b *building) {
-	sort.SliceStable(b.rows, func(i, j int) bool {
-		if m.dataset == catalogue.Intraday {
-			return b.rows[i].at.Before(b.rows[j].at)
+// seal puts the bars that have come in into order and into columns. Of two that
+// agree one is dropped; of two that do not, the later to come is rejected.
+func (b *building) seal(d catalogue.Dataset) {
+	if b.sealed != nil { // of a page before
+		out := &b.sealed.Bars
+		for i := range out.Len() {
+			at := int64(out.Day[i])
+			if b.sealed.Times != nil {
+				at = b.sealed.Times[i].Unix()
+			}
+			b.prices = append(b.prices, priced{at, [5]float64{out.Open[i], out.High[i], out.Low[i], out.Close[i], out.Volume[i]}})
 		}
-		return b.rows[i].day < b.rows[j].day
-	})
-	s := Series{Origin: b.origin, Minor: b.minor}
-	for i, r := range b.rows {
-		if i > 0 && r.day == b.rows[i-1].day && r.at.Equal(b.rows[i-1].at) {
-			if r.prices != b.rows[i-1].prices {
-				b.reject(r.place, "a second, different bar of "+r.day.String())
+	}
+	slices.SortStableFunc(b.prices, func(x, y priced) int { return cmp.Compare(x.at, y.at) })
+	s := &Series{Origin: b.origin}
+	for i, r := range b.prices {
+		if i > 0 && r.at == b.prices[i-1].at {
+			if r.prices != b.prices[i-1].prices {
+				if b.rejected++; b.rejected == 1 {
+					b.sample = b.origin.Place + ": a second, different bar"
+				}
 			}
 			continue
 		}
-		s.Bars.Append(r.day, r.prices[0], r.prices[1], r.prices[2], r.prices[3], r.prices[4])
-		if m.dataset == catalogue.Intraday {
-			s.Times = append(s.Times, r.at)
+		day := period.Date(r.at)
+		if d == catalogue.Intraday {
+			at := time.Unix(r.at, 0).UTC()
+			s.Times = append(s.Times, at)
+			day = period.DateOf(at)
 		}
+		s.Bars.Append(day, r.prices[0], r.prices[1], r.prices[2], r.prices[3], r.prices[4])
 	}
+	b.sealed, b.prices = s, nil
+}
+
+// finishSeries hands over a series with what is to be said of it.
+func (d *decoder) finishSeries(m met, b *building) {
+	if len(b.prices) > 0 || b.sealed == nil {
+		b.seal(m.dataset)
+	}
+	s := b.sealed
+	s.Minor = b.minor
 	if b.rejected > 0 {
 		s.Remark = fmt.Sprintf("%d bars rejected, the first at %s", b.rejected, b.sample)
 		if s.Bars.Len() == 0 {
@@ -880,8 +917,8 @@ func (d *decoder) finishSeries(m met, b *building) {
 		return
 	}
 	d.answered[m] = true
-	d.answer.Series = append(d.answer.Series, s)
-	b.rows = nil
+	d.answer.Series = append(d.answer.Series, *s)
+	b.sealed = nil
 }
 
 func (d *decoder) finishEntries(m met, b *building) {
@@ -891,7 +928,9 @@ func (d *decoder) finishEntries(m met, b *building) {
 	for _, r := range b.rows {
 		key := KeyOf(info, r.values)
 		if seen[key] {
-			b.reject(r.place, "a second record of "+key)
+			if b.rejected++; b.rejected == 1 {
+				b.sample = r.place + ": a second record of " + key
+			}
 			continue
 		}
 		seen[key] = true

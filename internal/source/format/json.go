@@ -14,10 +14,12 @@ import (
 	"github.com/theory/jsonpath/spec"
 )
 
-// node is a value of a JSON document with its place.
+// node is a value of a JSON document with its place: that of the list it stands
+// in and its number there, so that it is written out only when it is asked for.
 type node struct {
 	value any
 	place string
+	index int // in the list at place; -1 where place is the node's own
 }
 
 func (n *node) At(l *Locator) (string, Nature) {
@@ -71,28 +73,33 @@ func (n *node) find(l *Locator) (any, bool) {
 func (n *node) Within(l *Locator) iter.Seq[Row] {
 	return func(yield func(Row) bool) {
 		if names, plain := l.list(); plain {
-			v, place := n.value, n.place
+			v, place := n.value, n.Place()
 			for _, name := range names {
 				object, _ := v.(map[string]any)
 				v, place = object[name], place+member(name)
 			}
 			list, _ := v.([]any)
 			for i, element := range list {
-				if !yield(&node{element, fmt.Sprintf("%s[%d]", place, i)}) {
+				if !yield(&node{element, place, i}) {
 					return
 				}
 			}
 			return
 		}
 		for _, found := range l.path.SelectLocated(n.value) {
-			if !yield(&node{found.Node, n.place + written(found.Path)}) {
+			if !yield(&node{found.Node, n.Place() + written(found.Path), -1}) {
 				return
 			}
 		}
 	}
 }
 
-func (n *node) Place() string { return n.place }
+func (n *node) Place() string {
+	if n.index < 0 {
+		return n.place
+	}
+	return fmt.Sprintf("%s[%d]", n.place, n.index)
+}
 
 func (n *node) Names() []string {
 	object, _ := n.value.(map[string]any)
@@ -149,7 +156,7 @@ func readJSON(in io.Reader, selections []Selection, whole bool, limits Limits, e
 		}
 		return nil, asJSON(err)
 	}
-	document := &node{root, "$"}
+	document := &node{root, "$", -1}
 	if s.lists != nil {
 		return document, nil
 	}
@@ -243,7 +250,7 @@ func (s *jsonStream) value(path []string, ahead []streamed) (any, error) {
 				if len(l.rest) > 0 {
 					continue
 				}
-				if err := s.each(l.selection, &node{element, fmt.Sprintf("%s[%d]", place, i)}); err != nil {
+				if err := s.each(l.selection, &node{element, place, i}); err != nil {
 					return nil, handled{err}
 				}
 			}
@@ -300,11 +307,11 @@ func readLines(in io.Reader, selections []Selection, each func(int, Row) error) 
 		var v any
 		switch err := d.Decode(&v); {
 		case err == io.EOF:
-			return &node{map[string]any{}, "$"}, nil
+			return &node{map[string]any{}, "$", -1}, nil
 		case err != nil:
 			return nil, asJSON(err)
 		}
-		record := &node{v, fmt.Sprintf("line %d: $", i+1)}
+		record := &node{v, fmt.Sprintf("line %d: $", i+1), -1}
 		for s, selection := range selections {
 			if selection.Rows == nil {
 				if err := each(s, record); err != nil {
