@@ -14,7 +14,7 @@ import (
 // it stands there.
 func TestTheDocumentationsExamplesRun(t *testing.T) {
 	block := regexp.MustCompile("(?s)```sh\n(.*?)```")
-	for _, page := range []string{"../README.md", "../docs/guide.md"} {
+	for _, page := range []string{"../README.md", "../docs/guide.md", "../docs/sources.md"} {
 		text, err := os.ReadFile(page)
 		if err != nil {
 			t.Fatal(err)

@@ -198,8 +198,10 @@ func (p *process) with(t *testing.T, input, program string, args ...string) resu
 
 var scratch = sync.OnceValue(func() string {
 	dir := filepath.Join(folder, "scratch")
-	if err := os.CopyFS(filepath.Join(dir, "sources"), os.DirFS("../sources")); err != nil {
-		panic(err)
+	for name, from := range map[string]string{"sources": "../sources", "examples": "../docs/examples"} {
+		if err := os.CopyFS(filepath.Join(dir, name), os.DirFS(from)); err != nil {
+			panic(err)
+		}
 	}
 	book := excelize.NewFile()
 	for i, row := range [][]any{{"Code", "Pieces"}, {"TIDE.XPLR", 12}} {

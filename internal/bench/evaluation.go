@@ -72,6 +72,7 @@ func (b *bench) records(rows int, now time.Time) []*table.Record {
 		for k := range quote.Values {
 			quote.Values[k] = cell.Of(30 + float64(k))
 		}
+		quote.Values[catalogue.Find("quote.last").Slot()] = cell.Of(bars.Close[bars.Len()-1])
 		holding := &table.Observation{Source: "gannet", Observed: last.Close, Fetched: now, Values: []cell.Value{cell.Of(100), cell.Of(25)}}
 		r := &table.Record{
 			Listing: &market.Listing{ID: int64(i), Symbol: market.Symbol{Ticker: fmt.Sprint("T", i), Exchange: "XCVH"}, Kind: market.Share, Currency: "EUR"}, Exchange: e, Held: true,

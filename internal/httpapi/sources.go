@@ -229,6 +229,9 @@ func Checked(c *source.Check) wire.SourceCheck {
 		for _, f := range a.Failures {
 			out.Remarks = append(out.Remarks, f.Symbol.String()+": "+f.Reason.String()+": "+f.Detail)
 		}
+		if c.Fault == nil && !a.Same && len(c.Samples) == 0 {
+			out.Remarks = append(out.Remarks, "the answer holds no record; ask for a listing that has some")
+		}
 		if a.Same {
 			out.Remarks = append(out.Remarks, "nothing has changed since it was last asked")
 		}

@@ -1,6 +1,7 @@
 package refresh
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -21,8 +22,12 @@ func (e *Engine) SourceNames() []string {
 	return names
 }
 
-// sampleDays is how many days of a history a check asks for.
-const sampleDays = 14
+// How many days of a history a check asks for: a few bars, and long enough for
+// an event or two of those that come once a quarter or year.
+const (
+	sampleBarDays   = 14
+	sampleEventDays = 800
+)
 
 // Check asks a source one thing by each of its calls that serve a dataset ("" for
 // all), for one listing (0: any that it covers). It keeps to the source's limits
@@ -105,9 +110,12 @@ func (e *Engine) sampleRequest(s *source.Source, c *source.Call, listing int64) 
 		}
 		n := plan.Need{Dataset: d, Listing: l.ID, Symbol: l.Symbol, Kind: l.Kind, ISIN: l.ISIN, Currency: l.Currency}
 		if info.Ranged {
-			n.From, n.To = to-sampleDays, to
+			n.From, n.To = to-sampleEventDays, to
+			if info.Shape == catalogue.Prices {
+				n.From = to - sampleBarDays
+			}
 			if c.Takes != "day" {
-				q.From, q.To = n.From, n.To
+				q.From, q.To = min(n.From, cmp.Or(q.From, n.From)), n.To
 			}
 		}
 		q.Needs = append(q.Needs, n)

@@ -369,7 +369,7 @@ func (e *Engine) carryOut(ctx context.Context, r *store.Refresh) error {
 	happened, stop := e.book.Listen(func(what string, _ int64) bool { return what == "refresh" || what == "request" })
 	defer stop()
 	for first := true; ; first = false {
-		p, shared, err := e.plan(ctx, r)
+		p, w, shared, err := e.plan(ctx, r)
 		if err != nil {
 			return err
 		}
@@ -383,11 +383,13 @@ func (e *Engine) carryOut(ctx context.Context, r *store.Refresh) error {
 		}
 		switch {
 		case len(p.Requests) > 0:
-			if err := e.sendAll(ctx, r.ID, p.Requests); err != nil {
+			unmet, err := e.sendAll(ctx, r.ID, p.Requests)
+			if err != nil {
 				return err
 			}
-			if r.Cause == store.ForListing {
-				return nil // exchanges have no attempts, so that they would be asked for again
+			// Exchanges have no attempts, so that they would be asked for again.
+			if r.Cause == store.ForListing || shared == 0 && !helped(unmet, w) {
+				return nil
 			}
 		case shared == 0:
 			return nil
@@ -408,14 +410,13 @@ const sharedCheck = 2 * time.Second
 
 // plan plans what is due now, and claims it: what another refresh was faster to
 // claim is left to that one.
-func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, shared int, err error) {
+func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, w *plan.World, shared int, err error) {
 	needs, err := e.needs(ctx, r)
 	if err != nil {
-		return nil, 0, err
+		return nil, nil, 0, err
 	}
-	w, err := e.world(ctx)
-	if err != nil {
-		return nil, 0, err
+	if w, err = e.world(ctx); err != nil {
+		return nil, nil, 0, err
 	}
 	p = plan.Make(needs, w)
 	var wanted []store.NeedKey
@@ -429,7 +430,7 @@ func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, shar
 	if len(wanted) > 0 {
 		claimed, err := e.store.ClaimNeeds(ctx, r.ID, wanted)
 		if err != nil {
-			return nil, 0, err
+			return nil, nil, 0, err
 		}
 		lost := map[store.NeedKey]bool{}
 		for _, k := range wanted {
@@ -451,7 +452,7 @@ func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, shar
 			shared++
 		}
 	}
-	return p, shared, nil
+	return p, w, shared, nil
 }
 
 func (e *Engine) announce(ctx context.Context, r *store.Refresh, p *plan.Plan, shared int, first bool) error {
@@ -467,9 +468,36 @@ func (e *Engine) announce(ctx context.Context, r *store.Refresh, p *plan.Plan, s
 	}, first)
 }
 
+// unmet is a need that a source did not meet.
+type unmet struct {
+	need   *plan.Need
+	source string
+}
+
+// helped tells whether another source can be asked for what one did not bring.
+func helped(all []unmet, w *plan.World) bool {
+	for _, u := range all {
+		for i := range w.Sources {
+			if s := &w.Sources[i]; s.Name != u.source && s.Closed == "" && s.Offers(u.need) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // sendAll sends the requests of a plan, those of each source in the order of the
-// plan: what matters most comes first.
-func (e *Engine) sendAll(ctx context.Context, refresh int64, requests []plan.Request) error {
+// plan: what matters most comes first. It returns what they did not bring.
+func (e *Engine) sendAll(ctx context.Context, refresh int64, requests []plan.Request) ([]unmet, error) {
+	var mu sync.Mutex
+	var all []unmet
+	lacks := func(source string, needs []*plan.Need) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, n := range needs {
+			all = append(all, unmet{n, source})
+		}
+	}
 	var wait sync.WaitGroup
 	failures := make(chan error, len(requests)+len(e.lanes))
 	for _, l := range e.lanes {
@@ -495,7 +523,7 @@ func (e *Engine) sendAll(ctx context.Context, refresh int64, requests []plan.Req
 					return
 				}
 				sent.Go(func() {
-					if err := e.send(ctx, refresh, q, true); err != nil {
+					if err := e.send(ctx, refresh, q, true, lacks); err != nil {
 						failures <- err
 					}
 				})
@@ -504,7 +532,7 @@ func (e *Engine) sendAll(ctx context.Context, refresh int64, requests []plan.Req
 	}
 	wait.Wait()
 	close(failures)
-	return errors.Join(ctx.Err(), <-failures)
+	return all, errors.Join(ctx.Err(), <-failures)
 }
 
 // needs finds what a refresh is to bring. What it has asked for since it began

@@ -248,7 +248,7 @@ func (e *Engine) lane(name string) *lane {
 // was refused because of a symbol is asked for again without it, so that the
 // others get their data; listings that a call has nothing of are asked for by its
 // fallback.
-func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entered bool) error {
+func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entered bool, lacks func(source string, needs []*plan.Need)) error {
 	l := e.lane(q.Source)
 	a, fault, err := l.fetch(ctx, q, entered, func(a *source.Answer, f *source.Fault) {
 		if a == nil {
@@ -269,6 +269,9 @@ func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entere
 	if err := e.keep(ctx, refresh, q, a, fault, !split); err != nil {
 		return err
 	}
+	if !split {
+		lacks(q.Source, left(&q, a, fault))
+	}
 	if fault == nil {
 		l.source.Remember(a)
 	}
@@ -283,11 +286,22 @@ func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entere
 		return err
 	}
 	for _, part := range more {
-		if err := e.send(ctx, refresh, part, false); err != nil {
+		if err := e.send(ctx, refresh, part, false, lacks); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// left are the needs of a request that its answer did not meet.
+func left(q *plan.Request, a *source.Answer, fault *source.Fault) (out []*plan.Need) {
+	for i := range q.Needs {
+		n := &q.Needs[i]
+		if fault != nil || slices.ContainsFunc(a.Failures, func(f source.Failure) bool { return f.Symbol == n.Symbol && f.Dataset == n.Dataset }) {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // apart splits a refused batch: the symbols that the source named each alone,

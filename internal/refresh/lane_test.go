@@ -223,7 +223,7 @@ func TestARefusedBatchIsTakenApart(t *testing.T) {
 		}}
 		w.engine.lanes = append(w.engine.lanes, s.lane(t, "at_once: 1"))
 		q := ask("A", "B", "C", "BAD", "D", "E", "F")
-		if err := w.engine.send(t.Context(), 0, q, false); err != nil {
+		if err := w.engine.send(t.Context(), 0, q, false, func(string, []*plan.Need) {}); err != nil {
 			t.Fatal(err)
 		}
 		if fmt.Sprint(len(served)) != "6" {

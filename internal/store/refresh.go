@@ -297,11 +297,11 @@ type SourceHealth struct {
 func (s *Store) SourceHealth(ctx context.Context, name string, dayStarts time.Time) (SourceHealth, error) {
 	return one[SourceHealth](ctx, s.Pool, `
 		with today as (select coalesce(sum(units), 0)::int as spent, count(*)::int as requests, (count(*) filter (where fault <> ''))::int as failures from request where source = $1 and started_at >= $2),
-		success as (select started_at as at, remarks from request where source = $1 and fault = '' order by started_at desc limit 1),
-		failure as (select started_at as at, fault from request where source = $1 and fault <> '' order by started_at desc limit 1),
+		success as (select id, started_at as at, remarks from request where source = $1 and fault = '' order by id desc limit 1),
+		failure as (select id, started_at as at, fault from request where source = $1 and fault <> '' order by id desc limit 1),
 		latest as (select took_ms from request where source = $1 and fault = '' order by id desc limit 100)
 		select today.spent as spent_today, today.requests, today.failures, success.at as last_success, failure.at as last_fault,
-			case when failure.at > success.at or success.at is null then coalesce(failure.fault, '') else '' end as fault,
+			case when failure.id > success.id or success.id is null then coalesce(failure.fault, '') else '' end as fault,
 			coalesce((select percentile_cont(0.5) within group (order by took_ms) from latest), 0) as median_ms,
 			coalesce((select percentile_cont(0.95) within group (order by took_ms) from latest), 0) as slow_ms,
 			coalesce(success.remarks[1], '') as remark

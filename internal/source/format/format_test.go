@@ -122,6 +122,13 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 			`table "Facts", column 2 FY2025:2 5:2 9:2; table "Facts", column 3 FY2024:2 4:2 9:2`,
 		},
 		{
+			"HTML by heading, beside a table with a caption of its own", `<h2>Facts</h2><table><tr><th>A<tr><td>1</table><table><caption>More</caption><tr><th>A<tr><td>2</table>`,
+			Options{Kind: HTML},
+			Selection{Table: Table{Heading: "Facts"}},
+			[]string{"A"},
+			`table "Facts", row 2 1:2`,
+		},
+		{
 			"HTML by header cells", `<table><tr><th>A<th>B</table><table><tr><th>B<th>C<tr><td>1<td>2</table>`,
 			Options{Kind: HTML},
 			Selection{Table: Table{Headers: []string{"C", "B"}}},

@@ -1,6 +1,7 @@
 package format
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -24,6 +25,12 @@ func readHTML(in io.Reader, selections []Selection, limits Limits, each func(int
 	for s := range selections {
 		wanted := &selections[s].Table
 		found := tables.FilterFunction(func(_ int, t *goquery.Selection) bool { return wanted.matches(t) })
+		if found.Length() > 1 && wanted.Caption == "" {
+			// Among several below one heading, it is meant for the one without a name of its own.
+			if bare := found.FilterFunction(func(_ int, t *goquery.Selection) bool { return caption(t) == "" }); bare.Length() == 1 {
+				found = bare
+			}
+		}
 		if found.Length() == 0 {
 			return nil, fmt.Errorf("has no such table as %s; there are: %s", wanted, strings.Join(slices.DeleteFunc(slices.Clone(captions), func(s string) bool { return s == "" }), ", "))
 		}
@@ -49,11 +56,10 @@ func text(s *goquery.Selection) string { return squeezed(s.Text()) }
 
 // nameOf is a table's caption, or the heading before it.
 func nameOf(t *goquery.Selection) string {
-	if caption := text(t.ChildrenFiltered("caption")); caption != "" {
-		return caption
-	}
-	return headingOf(t)
+	return cmp.Or(caption(t), headingOf(t))
 }
+
+func caption(t *goquery.Selection) string { return text(t.ChildrenFiltered("caption")) }
 
 // headingOf is the nearest heading before a table, beside it or beside what holds it.
 func headingOf(t *goquery.Selection) string {
@@ -66,7 +72,7 @@ func headingOf(t *goquery.Selection) string {
 }
 
 func (t *Table) matches(s *goquery.Selection) bool {
-	if t.Caption != "" && !strings.EqualFold(text(s.ChildrenFiltered("caption")), squeezed(t.Caption)) ||
+	if t.Caption != "" && !strings.EqualFold(caption(s), squeezed(t.Caption)) ||
 		t.Heading != "" && !strings.EqualFold(headingOf(s), squeezed(t.Heading)) {
 		return false
 	}
