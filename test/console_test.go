@@ -1,6 +1,7 @@
 package test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"html/template"
@@ -301,6 +302,77 @@ func TestConsoleKeepsTheTableWhenTheServiceIsAway(t *testing.T) {
 	}
 }
 
+func TestConsoleImportsAList(t *testing.T) {
+	t.Parallel()
+	shared.must(t, nil, "watchlist", "new", "pasted")
+	p := open(t, shared, "/lists/pasted", 1280, 800, false)
+	p.await("the list", `document.body.innerText.includes('pasted is empty')`)
+	p.click(`//button[contains(., 'paste a list')]`)
+	p.do(chromedp.SendKeys("#import-text", "Code;Shares;Number\nKELP.XCVH;120;3\nTIDE.XPLR;5;1\nNONE.XCVH;9;1"))
+	const dialog = `document.querySelector('dialog[open]')`
+	p.await("what was understood", dialog+`.innerText.includes('To add: 2. There already: 0. Cannot be added: 1.')`)
+	if text := read[string](p, dialog+`.querySelector('tbody').innerText`); !strings.Contains(text, "Marram Kelp Farms") || !strings.Contains(text, "NONE.XCVH") {
+		t.Errorf("the lines say %q", text)
+	}
+	if n := read[int](p, `[...`+dialog+`.querySelectorAll('tbody tr')].filter(r => r.innerText.includes('120')).length`); n != 1 {
+		t.Errorf("%d lines with the quantity", n)
+	}
+	// A wrong guess is put right, here by saying that there are no quantities.
+	p.do(chromedp.SetValue(chromedp.Search(`//dialog//label[contains(., 'quantity')]/select`), ""))
+	read[any](p, dialog+`.querySelectorAll('select')[4].dispatchEvent(new Event('change', { bubbles: true }))`)
+	p.await("no quantity", `!`+dialog+`.querySelector('tbody').innerText.includes('120')`)
+	p.click(`//dialog//button[normalize-space()='Add']`)
+	p.await("the rows", rowsShown+`.join() === 'KELP.XCVH,TIDE.XPLR'`)
+	p.await("what was done", `document.body.innerText.includes('could not be added: 1')`)
+	p.silent()
+}
+
+func TestConsoleSchedulesAList(t *testing.T) {
+	t.Parallel()
+	shared.must(t, nil, "watchlist", "new", "timed")
+	shared.must(t, nil, "watchlist", "add", "timed", "KELP.XCVH")
+	p := open(t, shared, "/lists/timed", 1280, 800, false)
+	p.await("the list", rowsShown+`.length === 1`)
+	p.click(`//summary[normalize-space()='List']`)
+	p.click(`//button[normalize-space()='Schedule…']`)
+	p.click(`//dialog//label[contains(., 'set times')]/input`)
+	p.fill(`dialog input[aria-label="Five fields"]`, "0 8 * *")
+	p.fill(`dialog input[aria-label="Time zone"]`, "UTC")
+	p.click(`//dialog//button[normalize-space()='Set']`)
+	p.await("what is wrong with it", `document.querySelector('dialog[open] [role=alert]').innerText.includes('0 8 * *')`)
+	p.fill(`dialog input[aria-label="Five fields"]`, "0 8 * * 1-5")
+	p.click(`//dialog//button[normalize-space()='Set']`)
+	p.await("the dialog is closed", `!document.querySelector('dialog[open]')`)
+	if said := shared.must(t, nil, "watchlist", "schedule", "timed"); !strings.Contains(said, "0 8 * * 1-5") {
+		t.Errorf("the command line says %s", said)
+	}
+	p.silent("422")
+}
+
+func TestConsoleChecksASourceAndSetsWhoIsAskedFirst(t *testing.T) {
+	t.Parallel()
+	own := start(t, "demo", "--data", filepath.Join(folder, "checked"), "--listen", "127.0.0.1:0", "--listings", "60", "--clock", "2026-03-07T12:00:00Z")
+	p := open(t, own, "/sources", 1280, 800, false)
+	p.await("the sources", `document.querySelectorAll('section[aria-label=gannet]').length === 1`)
+	p.click(`//section[@aria-label='gannet']//button[normalize-space()='Check']`)
+	p.await("raw beside mapped", `document.querySelector('[aria-label="Check of gannet"] table')`)
+	p.click(`//*[@aria-label='Check of gannet']//button[contains(., 'quotes')]`)
+	const sample = `[...document.querySelectorAll('[aria-label="Check of gannet"] tbody tr')].map(r => [...r.cells].map(c => c.innerText.trim()).join(' '))`
+	p.await("the last price", sample+`.some(r => /^last last \d+(\.\d+)? \d+(\.\d+)?$/.test(r))`)
+	p.click(`//*[@aria-label='Check of gannet']//button[normalize-space()='Close']`)
+	p.click(`//section[@aria-label='whimbrel']//input[@type='checkbox']`)
+	p.await("it is off", `document.querySelector('section[aria-label=whimbrel]').innerText.includes('switched off')`)
+	p.click(`//*[contains(@class, 'toast')]//button[normalize-space()='Undo']`)
+	p.await("it is on again", `!document.querySelector('section[aria-label=whimbrel]').innerText.includes('switched off')`)
+	p.do(chromedp.SetValue(`select[aria-label="First source for listings"]`, "dunlin"))
+	read[any](p, `document.querySelector('select[aria-label="First source for listings"]').dispatchEvent(new Event('change', { bubbles: true }))`)
+	p.await("the order", `[...document.querySelectorAll('section[aria-label=Preference] tbody tr')].some(r => r.cells[0].innerText === 'listings' && r.cells[2].innerText === 'gannet')`)
+	if said := own.must(t, nil, "source", "prefer"); !strings.Contains(said, "dunlin, then gannet") {
+		t.Errorf("the command line says %s", said)
+	}
+	p.silent()
+}
+
 func TestConsoleEmptyStates(t *testing.T) {
 	t.Parallel()
 	shared.must(t, nil, "watchlist", "new", "nothing yet")
@@ -317,25 +389,35 @@ func TestScreenshots(t *testing.T) {
 	if into == "" {
 		t.Skip("SOBA_SCREENSHOTS names no folder")
 	}
+	shown := rowsShown + `.length > 10`
+	button := func(name string) string { return `//button[normalize-space()='` + name + `']` }
 	for name, c := range map[string]struct {
 		path          string
 		width, height int64
 		dark          bool
-		click         string
+		before        string
+		clicks        []string
+		paste         string
 		ready         string
 	}{
-		"watchlist":      {"/lists/income?row=KELP.XCVH&field=quote.change_pct", 1280, 800, false, ``, `document.querySelector('aside section') && document.querySelector('aside polyline')`},
-		"watchlist-dark": {"/lists/everything?view=prices&sort=-price.return_13w", 1280, 800, true, ``, rowsShown + `.length > 10`},
-		"health":         {"/lists/growth/health", 1280, 800, false, ``, `document.body.innerText.includes('missing: rejected')`},
-		"sources":        {"/sources", 1280, 800, false, ``, `document.body.innerText.includes('works')`},
-		"plan":           {"/lists/everything", 1280, 800, false, `//button[normalize-space()='Plan']`, `document.querySelector('dialog[open]')?.innerText.includes('left today')`},
-		"columns":        {"/lists/income", 1280, 800, false, `//button[normalize-space()='Columns']`, `document.querySelector('dialog[open]')`},
-		"phone":          {"/lists/growth", 390, 780, true, ``, rowsShown + `.length > 10`},
+		"watchlist":      {path: "/lists/income?row=KELP.XCVH&field=quote.change_pct", ready: `document.querySelector('aside section') && document.querySelector('aside polyline')`},
+		"watchlist-dark": {path: "/lists/everything?view=prices&sort=-price.return_13w", dark: true, ready: shown},
+		"health":         {path: "/lists/growth/health", ready: `document.body.innerText.includes('missing: rejected')`},
+		"sources":        {path: "/sources", before: `document.querySelector('section[aria-label=whimbrel]')`, clicks: []string{`//section[@aria-label='whimbrel']` + button("Check")}, ready: `document.querySelector('[aria-label="Check of whimbrel"] table')`},
+		"plan":           {path: "/lists/everything", before: shown, clicks: []string{button("Plan")}, ready: `document.querySelector('dialog[open]')?.innerText.includes('left today')`},
+		"import":         {path: "/lists/income", before: shown, clicks: []string{`//summary[normalize-space()='List']`, button("Add many…")}, paste: "Security;Shares;Unit cost\nKELP.XCVH;120;31,20\nTIDE.XPLR;40;17,05\nMUSL;15;9\nMUSL.XNMK;15;9,60\nKELPS.XCVH;5;30\n", ready: `document.querySelector('dialog[open] tbody')`},
+		"columns":        {path: "/lists/income", before: shown, clicks: []string{button("Columns")}, ready: `document.querySelector('dialog[open]')`},
+		"phone":          {path: "/lists/growth", width: 390, height: 780, dark: true, ready: shown},
 	} {
-		p := open(t, shared, c.path, c.width, c.height, c.dark)
-		if c.click != "" {
-			p.await("rows", rowsShown+`.length > 10`)
-			p.click(c.click)
+		p := open(t, shared, c.path, cmp.Or(c.width, 1280), cmp.Or(c.height, 800), c.dark)
+		if c.before != "" {
+			p.await("the page", c.before)
+		}
+		for _, path := range c.clicks {
+			p.click(path)
+		}
+		if c.paste != "" {
+			p.do(chromedp.SendKeys("dialog textarea", c.paste))
 		}
 		p.await(name, c.ready)
 		p.await("the fonts", `document.fonts.status === 'loaded'`)
@@ -351,6 +433,7 @@ func TestScreenshots(t *testing.T) {
 	for name, line := range map[string]string{
 		"terminal-table":   "soba table income --view holdings",
 		"terminal-explain": "soba explain KELP.XCVH quote.change_pct",
+		"terminal-source":  "soba source list && soba source try whimbrel ratios KELP.XCVH && soba source try gannet funds",
 		"terminal-health":  "soba health growth",
 		"terminal-refresh": "soba refresh everything --force --dry-run",
 		"terminal-lookup":  "soba lookup blue rope && soba value KELP.XCVH OARS.XCVH quote.last price.close@2025-12-31 price.return_52w",

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -172,6 +173,25 @@ func (b *bench) warm(vendors *service.StandIns, s *service.Service) error {
 	return nil
 }
 
+// oneCell asks the vendor for one symbol, and tells whether it said to ask again.
+func (b *bench) oneCell(vendors *service.StandIns, symbol string) (again bool, err error) {
+	q, err := http.NewRequestWithContext(b.ctx, http.MethodGet, vendors.Addresses["gannet"]+"/v1/quotes?symbols="+url.QueryEscape(symbol), nil)
+	if err != nil {
+		return false, err
+	}
+	q.Header.Set("X-Gannet-Key", standin.GannetKey)
+	resp, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return false, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusTooManyRequests {
+		return false, errors.New(resp.Status)
+	}
+	_, err = io.Copy(io.Discard, resp.Body)
+	return resp.StatusCode == http.StatusTooManyRequests, err
+}
+
 // cellByCell asks the vendor for one symbol a request, within its limits, and
 // returns the time a cell takes.
 func (b *bench) cellByCell(vendors *service.StandIns, s *service.Service) (time.Duration, error) {
@@ -188,19 +208,15 @@ func (b *bench) cellByCell(vendors *service.StandIns, s *service.Service) (time.
 		slots <- struct{}{}
 		wait.Go(func() {
 			defer func() { <-slots }()
-			q, err := http.NewRequestWithContext(b.ctx, http.MethodGet, vendors.Addresses["gannet"]+"/v1/quotes?symbols="+url.QueryEscape(symbols[i]), nil)
-			if err != nil {
-				failed.Add(1)
-				return
+			for again := true; again; {
+				var err error
+				if again, err = b.oneCell(vendors, symbols[i]); err != nil {
+					failed.Add(1)
+				}
+				if again { // it came too close upon the one before
+					limiter.Wait(b.ctx) //nolint:errcheck // the next request tells
+				}
 			}
-			q.Header.Set("X-Gannet-Key", standin.GannetKey)
-			resp, err := http.DefaultClient.Do(q)
-			if err != nil || resp.StatusCode != http.StatusOK {
-				failed.Add(1)
-				return
-			}
-			io.Copy(io.Discard, resp.Body) //nolint:errcheck // the time is what counts
-			resp.Body.Close()
 		})
 	}
 	wait.Wait()

@@ -130,14 +130,14 @@ func TestAPlanForTheTerminal(t *testing.T) {
 	a := &app{out: &out}
 	err := a.printPlan(&printing{format: "table"}, &wire.Plan{
 		Requests: []wire.PlannedRequest{{Source: "gannet", Call: "history", Datasets: []string{"bars", "splits"}, Symbols: 12, From: "2026-01-01", To: "2026-03-06", Units: 24}},
-		Skipped:  []wire.PlannedGap{{Dataset: "quotes", Reason: "ended", Count: 9, Symbols: []string{"A.XCVH", "B.XCVH"}}, {Dataset: "bars", Reason: "fresh", Count: 7}},
-		Refused:  []wire.PlannedGap{{Dataset: "quotes", Reason: "allowance_spent", Count: 1, Symbols: []string{"C.XCVH"}}},
+		Skipped:  []wire.PlannedGap{{Datasets: []string{"quotes"}, Reason: "ended", Count: 9, Symbols: []string{"A.XCVH", "B.XCVH"}}, {Datasets: []string{"bars"}, Reason: "fresh", Count: 7}},
+		Refused:  []wire.PlannedGap{{Datasets: []string{"quotes"}, Reason: "allowance_spent", Count: 1, Symbols: []string{"C.XCVH"}}},
 		Units:    map[string]int{"gannet": 24}, Left: map[string]int{"gannet": 100}, Seconds: 0.3,
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"2026-01-01 to 2026-03-06", "1 requests, about 0.3 s", "gannet: 24 units, 100 left", "not due: quotes of 9 names: ended (A.XCVH B.XCVH and 7 more)", "fresh: bars of 7 names", "bars splits", "refused: quotes of 1 name: allowance_spent (C.XCVH)"} {
+	for _, want := range []string{"2026-01-01 to 2026-03-06", "1 request, about 0.3 s", "gannet: 24 units, 100 left", "not due: quotes of 9 names: ended (A.XCVH B.XCVH and 7 more)", "fresh: bars of 7 names", "bars splits", "refused: quotes of 1 name: allowance_spent (C.XCVH)"} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("%q is not in\n%s", want, out.String())
 		}

@@ -83,7 +83,7 @@ cannot be added are reported with their numbers; the others go in.`,
 		},
 	}
 	p.add(c)
-	c.Flags().StringSliceVar(&columns, "columns", nil, "which column is which, as symbol=Code,quantity=Qty; of symbol, isin, ticker, exchange, quantity, cost, total")
+	c.Flags().StringSliceVar(&columns, "columns", nil, "which column is which, as symbol=Code,quantity=Qty; of symbol, isin, ticker, exchange, quantity, cost, total; cost= for none")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be added, and add nothing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().StringVar(&members, "members", "", "an index whose members are added")

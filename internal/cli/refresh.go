@@ -73,7 +73,7 @@ func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) erro
 		}
 		switch e.Kind {
 		case "planned":
-			fmt.Fprintf(a.err, "%d requests, %d units, about %.1f s; %d needs are not due, %d are refused%s\n", d.Requests, d.Units, d.Seconds, d.Skipped, d.Refused, sharing(d.Shared))
+			fmt.Fprintf(a.err, "%s, %d units, about %.1f s; needs not due %d, refused %d%s\n", plural(d.Requests, "request"), d.Units, d.Seconds, d.Skipped, d.Refused, sharing(d.Shared))
 			if a.width > 0 && d.Requests > 0 {
 				bar = progressbar.NewOptions(d.Requests, progressbar.OptionSetWriter(a.err), progressbar.OptionShowCount(), progressbar.OptionSetWidth(min(40, a.width/2)), progressbar.OptionClearOnFinish())
 			}
@@ -82,15 +82,15 @@ func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) erro
 				bar.Add(1) //nolint:errcheck // a bar that cannot be drawn is no failure
 			}
 			if e.Kind == "failed" {
-				fmt.Fprintf(a.err, "failed: %s %s of %d names: %s\n%s\n", d.Source, d.Call, d.Symbols, d.Fault, d.Advice)
+				fmt.Fprintf(a.err, "failed: %s %s of %s: %s\n%s\n", d.Source, d.Call, plural(d.Symbols, "name"), d.Fault, d.Advice)
 			} else if bar == nil {
-				fmt.Fprintf(a.err, "answered: %s %s of %d names, %d units\n", d.Source, d.Call, d.Symbols, d.Units)
+				fmt.Fprintf(a.err, "answered: %s %s of %s, %d units\n", d.Source, d.Call, plural(d.Symbols, "name"), d.Units)
 			}
 			if d.Remark != "" {
 				fmt.Fprintf(a.err, "remark on %s %s: %s\n", d.Source, d.Call, d.Remark)
 			}
 		case "retrying":
-			fmt.Fprintf(a.err, "trying again: %s %s of %d names: %s\n", d.Source, d.Call, d.Symbols, d.Fault)
+			fmt.Fprintf(a.err, "trying again: %s %s of %s: %s\n", d.Source, d.Call, plural(d.Symbols, "name"), d.Fault)
 		}
 	})
 	if err != nil {
@@ -135,13 +135,16 @@ func (a *app) printPlan(p *printing, plan *wire.Plan) error {
 	if err := a.print(p, []string{"request", "source", "call", "brings", "names", "range", "units"}, rows, plan); err != nil || p.format != "table" {
 		return err
 	}
-	fmt.Fprintf(a.out, "\n%d requests, about %.1f s\n", len(plan.Requests), plan.Seconds)
+	fmt.Fprintf(a.out, "\n%s, about %.1f s\n", plural(len(plan.Requests), "request"), plan.Seconds)
 	var sources []string
 	for source := range plan.Left {
 		sources = append(sources, source)
 	}
 	slices.Sort(sources)
 	for _, source := range sources {
+		if plan.Units[source] == 0 {
+			continue
+		}
 		fmt.Fprintf(a.out, "%s: %d units, %d left today before it\n", source, plan.Units[source], plan.Left[source])
 	}
 	for _, part := range []struct {
@@ -151,7 +154,7 @@ func (a *app) printPlan(p *printing, plan *wire.Plan) error {
 		var fresh []string
 		for _, g := range part.gaps {
 			if g.Reason == "fresh" {
-				fresh = append(fresh, fmt.Sprintf("%s of %s", g.Dataset, plural(g.Count, "name")))
+				fresh = append(fresh, fmt.Sprintf("%s of %s", strings.Join(g.Datasets, " "), plural(g.Count, "name")))
 			}
 		}
 		if len(fresh) > 0 {
@@ -161,7 +164,7 @@ func (a *app) printPlan(p *printing, plan *wire.Plan) error {
 			if g.Reason == "fresh" {
 				continue
 			}
-			fmt.Fprintf(a.out, "%s: %s of %s: %s (%s%s)\n", part.name, g.Dataset, plural(g.Count, "name"), g.Reason, strings.Join(g.Symbols, " "), more(g.Count-len(g.Symbols)))
+			fmt.Fprintf(a.out, "%s: %s of %s: %s (%s%s)\n", part.name, strings.Join(g.Datasets, " "), plural(g.Count, "name"), g.Reason, strings.Join(g.Symbols, " "), more(g.Count-len(g.Symbols)))
 		}
 	}
 	return nil

@@ -75,9 +75,9 @@ func (a *app) sourceList() *cobra.Command {
 			rows := [][]string{}
 			for i := range all.Sources {
 				s := &all.Sources[i]
-				rows = append(rows, []string{s.Name, strings.Join(s.Datasets, " "), allowance(s), strconv.Itoa(s.Requests), fmt.Sprintf("%.0f ms", s.LatencyMs), stamp(s.LastSuccess), shorten(stateOf(s), 80)})
+				rows = append(rows, []string{s.Name, shorten(stateOf(s), 60), allowance(s), strconv.Itoa(s.Requests), fmt.Sprintf("%.0f ms", s.LatencyMs), stamp(s.LastSuccess), strings.Join(s.Datasets, " ")})
 			}
-			return a.print(&p, []string{"source", "serves", "today", "requests", "latency", "last success", "state"}, rows, all)
+			return a.print(&p, []string{"source", "state", "today", "requests", "latency", "last success", "serves"}, rows, all)
 		},
 	}
 	p.add(c)
@@ -228,6 +228,14 @@ func (r *replaying) add(c *cobra.Command) {
 	c.Flags().StringSliceVar(&r.symbols, "symbols", nil, "what was asked for, as KELP.XCVH,FERY.XCVH")
 }
 
+// unused refuses what only a recorded response needs, when a source is asked.
+func (r *replaying) unused(name string) error {
+	if r.recorded != "" || r.call != "" || r.contentType != "" || len(r.symbols) > 0 {
+		return usageError{fmt.Errorf("--recorded, --call, --content-type and --symbols go with a description's file, as %s.yaml; to ask for one listing write soba source try %s DATASET SYMBOL", name, name)}
+	}
+	return nil
+}
+
 // isFile tells whether an argument names a description rather than a source.
 func isFile(arg string) bool {
 	return strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml") || strings.ContainsRune(arg, os.PathSeparator)
@@ -314,6 +322,9 @@ against a response that was stored, without any network.`,
 				}
 				checks = append(checks, *check)
 			} else {
+				if err := offline.unused(args[0]); err != nil {
+					return err
+				}
 				out, err := call[wire.SourceChecks](cmd.Context(), a.client, http.MethodPost, sourcePath(args[0], "/check"), nil, map[string]string{})
 				if err != nil {
 					return err
@@ -371,6 +382,9 @@ Given a file and --recorded, it reads a stored response instead.`,
 				}
 				checks = append(checks, *check)
 			} else {
+				if err := offline.unused(args[0]); err != nil {
+					return err
+				}
 				in := map[string]string{}
 				if len(args) > 1 {
 					in["dataset"] = args[1]

@@ -23,7 +23,7 @@ const largestImport = 8 << 20
 func (s *Server) addImports() {
 	type importInput struct {
 		EditInput
-		Columns     string `query:"columns" doc:"Which column is which, as symbol=Code,quantity=Qty; guessed when left out" maxLength:"1000"`
+		Columns     string `query:"columns" doc:"Which column is which, as symbol=Code,quantity=Qty; guessed when left out, none when empty, as cost=" maxLength:"1000"`
 		DryRun      bool   `query:"dry_run" doc:"Show what would be added, and add nothing"`
 		ContentType string `header:"Content-Type"`
 		RawBody     []byte `contentType:"text/csv"`

@@ -19,6 +19,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/store"
@@ -257,40 +258,61 @@ func planned(p *plan.Plan) wire.Plan {
 	for _, q := range p.Requests {
 		out.Requests = append(out.Requests, wire.PlannedRequest{Source: q.Source, Call: q.Call, Datasets: names(q.Datasets()), Symbols: len(q.Symbols()), Exchange: q.Exchange, From: q.From.String(), To: q.To.String(), Units: q.Units})
 	}
-	skipped := gaps{list: []wire.PlannedGap{}}
+	skipped, refused := gaps{}, gaps{}
 	for _, n := range p.Skipped {
 		skipped.add(n, n.NotDue)
 	}
-	refused := gaps{list: []wire.PlannedGap{}}
 	for _, f := range p.Refused {
 		refused.add(f.Need, f.Reason.String()+": "+f.Detail)
 	}
-	out.Skipped, out.Refused = skipped.sorted(), refused.sorted()
+	out.Skipped, out.Refused = skipped.grouped(), refused.grouped()
 	return out
 }
 
-// gaps counts needs by dataset and reason, in the order in which they come.
-type gaps struct{ list []wire.PlannedGap }
+// gaps gathers, for each reason, the datasets of each listing.
+type gaps map[string]map[market.Symbol][]string
 
-func (g *gaps) add(n plan.Need, reason string) {
-	for i := range g.list {
-		if e := &g.list[i]; e.Dataset == string(n.Dataset) && e.Reason == reason {
-			e.Count++
-			if len(e.Symbols) < fewSymbols {
-				e.Symbols = append(e.Symbols, n.Symbol.String())
-			}
-			return
-		}
+func (g gaps) add(n plan.Need, reason string) {
+	if g[reason] == nil {
+		g[reason] = map[market.Symbol][]string{}
 	}
-	g.list = append(g.list, wire.PlannedGap{Dataset: string(n.Dataset), Reason: reason, Count: 1, Symbols: []string{n.Symbol.String()}})
+	g[reason][n.Symbol] = append(g[reason][n.Symbol], string(n.Dataset))
 }
 
-// sorted puts the largest groups of each dataset first.
-func (g *gaps) sorted() []wire.PlannedGap {
-	slices.SortStableFunc(g.list, func(a, b wire.PlannedGap) int {
-		return cmp.Or(cmp.Compare(a.Dataset, b.Dataset), cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason, b.Reason))
+// grouped puts listings together that lack the same datasets for the same
+// reason, the largest groups first; what is fresh is counted by dataset alone.
+func (g gaps) grouped() []wire.PlannedGap {
+	groups := map[string]*wire.PlannedGap{}
+	count := func(reason string, datasets []string, symbol market.Symbol) {
+		key := reason + " " + strings.Join(datasets, " ")
+		if groups[key] == nil {
+			groups[key] = &wire.PlannedGap{Datasets: datasets, Reason: reason}
+		}
+		groups[key].Count++
+		groups[key].Symbols = append(groups[key].Symbols, symbol.String())
+	}
+	for reason, listings := range g {
+		for symbol, datasets := range listings {
+			slices.Sort(datasets)
+			if reason != plan.IsFresh {
+				count(reason, datasets, symbol)
+				continue
+			}
+			for _, d := range datasets {
+				count(reason, []string{d}, symbol)
+			}
+		}
+	}
+	out := make([]wire.PlannedGap, 0, len(groups))
+	for _, e := range groups {
+		slices.Sort(e.Symbols)
+		e.Symbols = e.Symbols[:min(len(e.Symbols), fewSymbols)]
+		out = append(out, *e)
+	}
+	slices.SortFunc(out, func(a, b wire.PlannedGap) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason, b.Reason), slices.Compare(a.Datasets, b.Datasets))
 	})
-	return g.list
+	return out
 }
 
 // heartbeat keeps an event stream's connection alive through proxies.

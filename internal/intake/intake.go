@@ -67,7 +67,8 @@ const Most = 20_000
 
 var limits = format.Limits{Rows: Most, Depth: 8}
 
-// Read reads a list. Columns given by role override what is guessed.
+// Read reads a list. Columns given by role override what is guessed; a role that
+// is given "" has no column.
 func Read(file []byte, columns map[Role]string) (*List, error) {
 	o := &format.Options{Kind: format.CSV}
 	if bytes.HasPrefix(file, []byte("PK\x03\x04")) {
@@ -122,6 +123,9 @@ func (l *List) assign(given map[Role]string, rows []format.Row) error {
 		if !slices.Contains(Roles, role) {
 			return fmt.Errorf("there is no column of kind %q: there are %v", role, Roles)
 		}
+		if header == "" {
+			continue
+		}
 		if !slices.Contains(l.Headers, header) {
 			near := source.Nearest(header, l.Headers)
 			if near != "" {
@@ -133,6 +137,9 @@ func (l *List) assign(given map[Role]string, rows []format.Row) error {
 	}
 	for _, exact := range []bool{true, false} {
 		for _, role := range Roles {
+			if _, decided := given[role]; decided {
+				continue
+			}
 			for _, word := range words[role] {
 				for _, header := range l.Headers {
 					plain := plainHeader(header)
@@ -148,7 +155,8 @@ func (l *List) assign(given map[Role]string, rows []format.Row) error {
 	}
 	if l.Columns[Symbol] == "" && l.Columns[ISIN] == "" && l.Columns[Ticker] == "" {
 		for _, header := range l.Headers {
-			if role := byContent(header, rows); role != "" && !taken[header] {
+			role := byContent(header, rows)
+			if _, decided := given[role]; role != "" && !decided && !taken[header] {
 				l.Columns[role] = header
 				return nil
 			}

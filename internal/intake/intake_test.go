@@ -56,6 +56,9 @@ func TestAWorkbookAndGivenColumns(t *testing.T) {
 	if err != nil || written(l) != "2 KELP.XCVH 12.5 31.2; 3 FERY.XCVH  " {
 		t.Errorf("%v, %v", l, err)
 	}
+	if l, err = Read([]byte("Symbol,Number,Cost\nKELP.XCVH,7,31\n"), map[Role]string{Quantity: ""}); err != nil || written(l) != "2 KELP.XCVH  31" {
+		t.Errorf("a column that is none: %v, %v", l, err)
+	}
 	_, err = Read(b.Bytes(), map[Role]string{Quantity: "Peices"})
 	if err == nil || !strings.Contains(err.Error(), `the nearest is "Pieces"`) {
 		t.Error(err)

@@ -124,7 +124,7 @@ func shown(v cell.Value, unit catalogue.Unit) string {
 	case cell.Moment:
 		return v.Time().Format(time.RFC3339)
 	}
-	text := strconv.FormatFloat(v.Num, 'g', -1, 64)
+	text := strconv.FormatFloat(v.Num, 'f', -1, 64)
 	if unit == catalogue.Percent {
 		text += fmt.Sprintf(" (%s%%)", strconv.FormatFloat(v.Num*100, 'g', 6, 64))
 	}

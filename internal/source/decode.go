@@ -411,10 +411,7 @@ func (d *decoder) number(s *slot, row, outer format.Row) (x float64, there bool,
 	if err != nil || math.IsInf(x, 0) {
 		return 0, false, shortened(raw)
 	}
-	if s.scale == 0.01 {
-		return x / 100, there, "" // exact where multiplying is not
-	}
-	return x * s.scale, there, ""
+	return clean.Scale(x, s.scale), there, ""
 }
 
 func shortened(raw string) string {

@@ -277,7 +277,7 @@ func unpacked(t *testing.T, p *Page) string {
 
 func TestACallKeepsItsLimits(t *testing.T) {
 	d := shipped(t, "gannet")
-	d.Limits.Timeout, d.Limits.LargestMiB = 300*time.Millisecond, 1
+	d.Limits.Timeout, d.Limits.LargestMiB = time.Second, 1
 	for _, c := range []struct {
 		name  string
 		serve http.HandlerFunc

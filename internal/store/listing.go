@@ -1,7 +1,9 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -54,6 +56,8 @@ func nullable(d period.Date) *time.Time {
 
 // saveListings adds listings and brings those that are there up to date.
 func saveListings(ctx context.Context, tx pgx.Tx, listings []market.Listing, now time.Time) error {
+	// In one order, so that two sources that list the same do not wait for each other.
+	listings = slices.SortedFunc(slices.Values(listings), func(a, b market.Listing) int { return cmp.Compare(a.Symbol.String(), b.Symbol.String()) })
 	batch := &pgx.Batch{}
 	for _, l := range listings {
 		batch.Queue(`

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -130,6 +131,29 @@ func (f *fixture) count(sql string, args ...any) (n int) {
 		f.t.Fatal(err)
 	}
 	return n
+}
+
+func TestSourcesListTheSameAtOnce(t *testing.T) {
+	f := open(t)
+	var listings []market.Listing
+	for i := range 2000 {
+		listings = append(listings, market.Listing{Symbol: market.Symbol{Ticker: fmt.Sprintf("T%04d", i), Exchange: "XCVH"}, Name: "named", Kind: market.Share, Currency: "EUR"})
+	}
+	answers := []*source.Answer{{Listings: listings}, {Listings: slices.Clone(listings)}}
+	slices.Reverse(answers[1].Listings)
+	failed := make(chan error, len(answers))
+	for _, a := range answers {
+		r := f.result(catalogue.Listings, a)
+		go func() { failed <- f.Save(t.Context(), r, noon) }()
+	}
+	for range answers {
+		if err := <-failed; err != nil {
+			t.Error(err)
+		}
+	}
+	if n := f.count("select count(*) from listing where name = 'named'"); n != len(listings) {
+		t.Errorf("%d listings", n)
+	}
 }
 
 func TestNothingIsOverwritten(t *testing.T) {

@@ -247,12 +247,12 @@ type PlannedRequest struct {
 	Units    int      `json:"units"`
 }
 
-// PlannedGap counts needs that share a reason.
+// PlannedGap counts listings whose needs of the same datasets share a reason.
 type PlannedGap struct {
-	Dataset string   `json:"dataset"`
-	Reason  string   `json:"reason"`
-	Count   int      `json:"count"`
-	Symbols []string `json:"symbols" doc:"The first of them"`
+	Datasets []string `json:"datasets"`
+	Reason   string   `json:"reason"`
+	Count    int      `json:"count"`
+	Symbols  []string `json:"symbols" doc:"The first of them"`
 }
 
 // Refresh is one act of planning, fetching and storing.

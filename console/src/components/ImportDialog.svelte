@@ -13,11 +13,11 @@
   let trouble = $state('');
   let columns = $state<Record<string, string>>({});
   let busy = $state(false);
+  let pause: ReturnType<typeof setTimeout>;
   $effect(() => dialog.showModal());
 
   function send(dry: boolean): Promise<Imported> {
     const chosen = Object.entries(columns)
-      .filter(([, header]) => header)
       .map(([kind, header]) => `${kind}=${header}`)
       .join(',');
     const query = `dry_run=${dry}${chosen ? `&columns=${encodeURIComponent(chosen)}` : ''}`;
@@ -29,12 +29,18 @@
     );
   }
 
+  let looks = 0;
   async function look() {
-    if (!file && !text.trim()) return;
+    const turn = ++looks;
+    if (!file && !text.trim()) {
+      [preview, trouble] = [null, ''];
+      return;
+    }
     try {
-      preview = await send(true);
-      trouble = '';
+      const understood = await send(true);
+      if (turn === looks) [preview, trouble] = [understood, ''];
     } catch (error) {
+      if (turn !== looks) return;
       preview = null;
       trouble = error instanceof Trouble ? `${error.message} ${error.hint}` : String(error);
     }
@@ -52,7 +58,7 @@
           )
         : await send(false);
       say(
-        `Added ${done.added} to ${list}; ${done.present} were there already${done.problems ? `, ${done.problems} lines could not be added` : ''}.`,
+        `Added ${done.added} to ${list}; there already: ${done.present}${done.problems ? `; could not be added: ${done.problems}` : ''}.`,
       );
       onadded();
       dialog.close();
@@ -78,9 +84,10 @@
       rows="4"
       placeholder="symbol,quantity,cost&#10;KELP.XCVH,120,31.20"
       bind:value={text}
-      onchange={() => {
-        file = null;
-        void look();
+      oninput={() => {
+        [file, columns] = [null, {}];
+        clearTimeout(pause);
+        pause = setTimeout(look, 300);
       }}></textarea>
     <div class="mt-2 flex flex-wrap items-end gap-3">
       <label class="text-sm"
@@ -90,7 +97,7 @@
           class="file-input file-input-sm"
           accept=".csv,.tsv,.txt,.xlsx"
           onchange={(e) => {
-            file = e.currentTarget.files?.[0] ?? null;
+            [file, columns] = [e.currentTarget.files?.[0] ?? null, {}];
             void look();
           }}
         />
@@ -121,7 +128,7 @@
         {/each}
       </div>
       <p class="mt-2 text-sm" role="status">
-        {preview.added} will be added, {preview.present} are there already, {preview.problems} cannot be added.
+        To add: {preview.added}. There already: {preview.present}. Cannot be added: {preview.problems}.
       </p>
       <div class="mt-1 max-h-56 overflow-auto">
         <table class="table table-xs">

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Plan } from '../lib/api';
+  import { grouped } from '../lib/format';
 
   let {
     plan,
@@ -10,11 +11,11 @@
 
   let dialog: HTMLDialogElement;
   $effect(() => dialog.showModal());
-  const sources = $derived(Object.keys(plan.left));
+  const sources = $derived(Object.keys(plan.units).filter((source) => plan.units[source]));
   const fresh = $derived(
     plan.skipped
       .filter((gap) => gap.reason === 'fresh')
-      .map((gap) => `${gap.dataset} of ${gap.count}`)
+      .map((gap) => `${gap.datasets.join(', ')} of ${gap.count}`)
       .join(', '),
   );
   const waiting = $derived(plan.skipped.filter((gap) => gap.reason !== 'fresh'));
@@ -27,9 +28,11 @@
       <p class="my-2">
         {plan.requests.length}
         {plan.requests.length === 1 ? 'request' : 'requests'}, about {plan.seconds.toFixed(1)} s.
-        {#each sources as source (source)}
-          {source}: {plan.units[source] ?? 0} units of {plan.left[source]} left today.
-        {/each}
+        {sources
+          .map(
+            (source) => `${source}: ${plan.units[source]} of ${grouped(plan.left[source] ?? 0, 0)} units left today.`,
+          )
+          .join(' ')}
       </p>
       <table class="table table-xs">
         <thead
@@ -59,7 +62,7 @@
         <ul class="text-sm">
           {#each gaps as gap, i (i)}
             <li>
-              {gap.dataset} of {gap.count}
+              {gap.datasets.join(', ')} of {gap.count}
               {gap.count === 1 ? 'name' : 'names'}: {gap.reason}
               <span class="quiet">({gap.symbols.join(' ')}{gap.count > gap.symbols.length ? ' …' : ''})</span>
             </li>

@@ -43,7 +43,7 @@
   }
 </script>
 
-<section class="rounded border border-base-300 p-3" aria-label={s.name}>
+<section class="mb-3 break-inside-avoid rounded border border-base-300 p-3" aria-label={s.name}>
   <div class="flex items-baseline gap-2">
     <h2 class="font-semibold">{s.title} <span class="quiet text-sm font-normal">{s.name}</span></h2>
     <label class="ml-auto flex items-center gap-1 text-sm">

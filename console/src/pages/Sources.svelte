@@ -61,7 +61,7 @@
     {:else if !read}
       <p class="quiet p-4" role="status">Reading…</p>
     {:else}
-      <div class="mt-3 grid items-start gap-3 md:grid-cols-2">
+      <div class="mt-3 gap-3 md:columns-2">
         {#each sources as s (s.name)}
           <SourceCard source={s} onchanged={() => edits++} />
         {:else}

@@ -21,6 +21,7 @@
   let trouble = $state<Trouble | null>(null);
   let where = $state(route.query.get('where') ?? '');
   let whereTrouble = $state('');
+  let menu = $state(false);
   let dialog: '' | 'columns' | 'rename' | 'copy' | 'import' | 'schedule' = $state('');
   let edits = $state(0);
 
@@ -147,9 +148,13 @@
     <Counts counts={table.counts} picked={only} onpick={(s) => set({ state: s })} />
     <span class="ml-auto flex items-center gap-1">
       <a class="btn btn-ghost btn-sm" href={listPath(name, '/health')}>Health</a>
-      <details class="dropdown dropdown-end">
+      <details class="dropdown dropdown-end" bind:open={menu}>
         <summary class="btn btn-ghost btn-sm">List</summary>
-        <ul class="dropdown-content menu z-30 w-56 rounded border border-base-300 bg-base-100 shadow">
+        <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_noninteractive_element_interactions -->
+        <ul
+          class="dropdown-content menu z-30 w-56 rounded border border-base-300 bg-base-100 shadow"
+          onclick={() => (menu = false)}
+        >
           <li><button onclick={() => (dialog = 'import')}>Add many…</button></li>
           <li><button onclick={() => (dialog = 'schedule')}>Schedule…</button></li>
           <li><button onclick={() => (dialog = 'rename')}>Rename</button></li>

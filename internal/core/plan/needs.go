@@ -185,12 +185,12 @@ func notDue(r *table.Record, n *Need, best *table.Given, ask Ask, now time.Time,
 	}
 	if n.To != 0 {
 		if n.answered(best.Source) {
-			return "fresh"
+			return IsFresh
 		}
 		return ""
 	}
 	if !r.Judge(n.Dataset, best, now, limits).Stale {
-		return "fresh"
+		return IsFresh
 	}
 	return ""
 }
@@ -198,6 +198,9 @@ func notDue(r *table.Record, n *Need, best *table.Given, ask Ask, now time.Time,
 // lateDays is how many days at the end of a history a source may be late with:
 // a refresh that has asked for them does not ask again.
 const lateDays = 14
+
+// IsFresh is why a need waits whose values are fresh.
+const IsFresh = "fresh"
 
 // bringing is why a need waits that a running refresh has claimed.
 const bringing = "another refresh is bringing it"

@@ -117,13 +117,23 @@ func (r *Rules) Number(raw string) (x float64, there bool, err error) {
 	if err != nil || math.IsInf(x, 0) {
 		return fail()
 	}
-	if factor == 0.01 {
-		return sign * x / 100, true, nil // exact where multiplying is not
-	}
-	if x *= sign * factor; math.IsInf(x, 0) {
+	if x = Scale(sign*x, factor); math.IsInf(x, 0) {
 		return fail()
 	}
 	return x, true, nil
+}
+
+// Scale multiplies, by a power of ten as one does on paper: 0.07 % is 0.0007,
+// which neither 0.07 × 0.01 nor 0.07 / 100 is in binary.
+func Scale(x, factor float64) float64 {
+	places := math.Round(math.Log10(factor))
+	if factor == 1 || math.Pow10(int(places)) != factor || math.IsInf(x, 0) || math.IsNaN(x) {
+		return x * factor
+	}
+	digits, exponent, _ := strings.Cut(strconv.FormatFloat(x, 'e', -1, 64), "e")
+	e, _ := strconv.Atoi(exponent)                                         // as just written
+	y, _ := strconv.ParseFloat(digits+"e"+strconv.Itoa(e+int(places)), 64) // out of range gives an infinity
+	return y
 }
 
 // magnitude finds the longest suffix that a text ends in.

@@ -68,11 +68,15 @@ func TestNumbers(t *testing.T) {
 		{plain, "5k", bad},
 		{plain, "1,234", bad},
 		{plain, "12%", 0.12},
+		{plain, "0.07%", 0.0007},
+		{plain, "8.43%", 0.0843},
+		{english, "1.1B", 1.1e9},
+		{english, "4.35k", 4350},
 		{plain, "-0.5", -0.5},
 	} {
 		x, there, err := c.by.Number(c.text)
 		switch {
-		case c.want == none && (there || err != nil), c.want == bad && err == nil, c.want != none && c.want != bad && (err != nil || !there || math.Abs(x-c.want) > 1e-12*math.Abs(c.want)):
+		case c.want == none && (there || err != nil), c.want == bad && err == nil, c.want != none && c.want != bad && (err != nil || !there || x != c.want):
 			t.Errorf("%q: %v, %v, %v; want %v", c.text, x, there, err, c.want)
 		}
 	}
