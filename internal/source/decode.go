@@ -57,7 +57,8 @@ type met struct {
 // reading is a part with what has been found of it.
 type reading struct {
 	*part
-	rows   int
+	rows   int // records
+	met    int // of them, those of a listing that was asked for
 	symbol *slot
 	fields []*slot
 	by     map[string]*slot
@@ -198,14 +199,14 @@ func (d *decoder) refused(root format.Row) *Fault {
 func (d *decoder) missingRows(root format.Row) {
 	for _, p := range d.parts {
 		l := p.selection.Rows
-		if p.rows > 0 || l == nil || d.call.Format.Kind != format.JSON {
+		if p.rows > 0 || l == nil {
 			continue
 		}
 		parent, name, ok := l.Parent()
 		if !ok {
 			continue
 		}
-		if _, nature := root.At(parent); nature == format.Nested {
+		if _, nature := root.At(parent); nature == format.Nested || nature == format.Text && d.call.Format.Kind == format.XML {
 			continue // there, and empty
 		}
 		d.shape = fmt.Sprintf("there is nothing at %s", l)
@@ -306,6 +307,7 @@ func (d *decoder) one(p *reading, row, outer format.Row) error {
 		}
 	}
 	if p.info.Shape == catalogue.Directory {
+		p.met++
 		d.sample(p, met{}, row, outer)
 		d.listing(p, row, outer)
 		return nil
@@ -314,6 +316,7 @@ func (d *decoder) one(p *reading, row, outer format.Row) error {
 	if !ok {
 		return nil
 	}
+	p.met++
 	d.sample(p, m, row, outer)
 	switch p.info.Shape {
 	case catalogue.Point:
@@ -593,9 +596,10 @@ func improbable(values []cell.Value) bool {
 
 func (d *decoder) listing(p *reading, row, outer format.Row) {
 	var symbol market.Symbol
-	text, there := d.text(p.symbol, row, outer)
+	var text string
 	ok := false
-	if there {
+	if p.symbol != nil {
+		text, _ = d.text(p.symbol, row, outer)
 		symbol, ok = d.source.Symbols.Read(text)
 	}
 	field := func(name string) string {
@@ -607,6 +611,7 @@ func (d *decoder) listing(p *reading, row, outer format.Row) {
 		return text
 	}
 	if ticker := field("ticker"); ticker != "" {
+		text = ticker
 		if code, known := d.source.Symbols.ours(field("exchange")); known {
 			x, err := market.ParseSymbol(ticker + "." + code)
 			symbol, ok = x, err == nil
@@ -746,6 +751,14 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 	b.rows = append(b.rows, r)
 }
 
+// remark says what was rejected.
+func (b *building) remark(what string) string {
+	if b.rejected == 1 {
+		return fmt.Sprintf("one %s rejected, at %s", what, b.sample)
+	}
+	return fmt.Sprintf("%d %ss rejected, the first at %s", b.rejected, what, b.sample)
+}
+
 // Bounds of what passes as an answer with a few bad records: in one of at least
 // manyRecords, no field may be unusable in more than half of them.
 const manyRecords = 10
@@ -838,8 +851,12 @@ func (d *decoder) checkShape(p *reading) {
 	if p.rows == 0 {
 		return
 	}
+	free := slices.DeleteFunc(slices.Clone(p.near), func(name string) bool {
+		taken := func(s *slot) bool { return s != nil && s.found > 0 && strings.TrimPrefix(s.at.String(), "$.") == name }
+		return taken(p.symbol) || slices.ContainsFunc(p.fields, func(s *slot) bool { return s.at != nil && taken(s) })
+	})
 	hint := func(s *slot) string {
-		if near := Nearest(strings.TrimPrefix(s.at.String(), "$."), p.near); near != "" && s.Of == "" {
+		if near := Nearest(strings.TrimPrefix(s.at.String(), "$."), free); near != "" && s.Of == "" {
 			return fmt.Sprintf("; the nearest there is %q", near)
 		}
 		return ""
@@ -847,6 +864,9 @@ func (d *decoder) checkShape(p *reading) {
 	if p.symbol != nil && p.symbol.found == 0 && p.symbol.at != nil {
 		d.shape = fmt.Sprintf("%s: no record has the symbol at %q%s", p.dataset, p.symbol.at, hint(p.symbol))
 		return
+	}
+	if p.met == 0 {
+		return // nothing was looked for in records of others
 	}
 	required := requiredFields(p.info)
 	for _, s := range p.fields {
@@ -904,7 +924,7 @@ func (d *decoder) finishSeries(m met, b *building) {
 	s := b.sealed
 	s.Minor = b.minor
 	if b.rejected > 0 {
-		s.Remark = fmt.Sprintf("%d bars rejected, the first at %s", b.rejected, b.sample)
+		s.Remark = b.remark("bar")
 		if s.Bars.Len() == 0 {
 			d.fail(m, cell.Rejected, "%s", s.Remark)
 			return
@@ -935,7 +955,7 @@ func (d *decoder) finishEntries(m met, b *building) {
 	}
 	out.Entries.Sort()
 	if b.rejected > 0 {
-		out.Remark = fmt.Sprintf("%d records rejected, the first at %s", b.rejected, b.sample)
+		out.Remark = b.remark("record")
 		if len(out.Entries) == 0 {
 			d.fail(m, cell.Rejected, "%s", out.Remark)
 			return

@@ -177,7 +177,7 @@ func TestBarsAreOrderedAndWhatCannotBeIsLeftOut(t *testing.T) {
 		byName[a.Entries[i].Symbol.String()+" "+string(a.Entries[i].Dataset)] = &a.Entries[i]
 	}
 	splits, dividends := byName["CABL.XNMK splits"], byName["CABL.XNMK dividends"]
-	if len(splits.Entries) != 1 || splits.Entries[0].Values[1].Num != 3 || !strings.Contains(splits.Remark, "1 records rejected") {
+	if len(splits.Entries) != 1 || splits.Entries[0].Values[1].Num != 3 || !strings.Contains(splits.Remark, "one record rejected") {
 		t.Errorf("splits: %+v", splits)
 	}
 	if len(dividends.Entries) != 1 || dividends.Entries[0].Values[1].Num != 0.125 || dividends.Entries[0].Day.String() != "2026-02-02" || !strings.Contains(dividends.Remark, "soon") {

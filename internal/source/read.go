@@ -559,8 +559,8 @@ func (c *compiler) part(p *Part, call *Call, path string, place func(at, text st
 			c.wrong(path+".fields", "%s need the field %q", out.dataset, name)
 		}
 	}
-	if p.Symbol == nil && out.dataset == catalogue.Listings {
-		c.wrong(path, "listings need a symbol")
+	if p.Symbol == nil && p.Fields["ticker"] == nil && out.dataset == catalogue.Listings {
+		c.wrong(path, "listings need a symbol, or the fields ticker and exchange")
 	}
 	if p.Symbol == nil && call.Batch.Symbols > 1 {
 		c.wrong(path, "say where the symbol stands: a request may ask for %d", call.Batch.Symbols)

@@ -413,6 +413,9 @@ func (c *Call) next(doc *document, root format.Row, now ask, pages, records int)
 		if cursor == "" {
 			return now, false, nil
 		}
+		if now.extra[p.Parameter] == cursor {
+			return now, false, &Fault{Kind: Malformed, Detail: fmt.Sprintf("the cursor %q leads back to the page it stands on", shortened(cursor))}
+		}
 		now.extra[p.Parameter] = cursor
 	case "page":
 		if last, err := strconv.Atoi(at(c.compiled.pages)); err == nil && pages >= last || records == 0 {
@@ -434,6 +437,9 @@ func (c *Call) next(doc *document, root format.Row, now ask, pages, records int)
 		to, err := base.Parse(link)
 		if err != nil {
 			return now, false, &Fault{Kind: Malformed, Detail: fmt.Sprintf("the link to the next page, %q, is no address", link)}
+		}
+		if now.link == to.String() {
+			return now, false, &Fault{Kind: Malformed, Detail: fmt.Sprintf("the link to the next page, %q, leads back to the page it stands on", link)}
 		}
 		now.link = to.String()
 	}

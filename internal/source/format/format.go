@@ -138,7 +138,7 @@ func Read(in io.Reader, contentType string, o *Options, selections []Selection, 
 	case JSON:
 		return readJSON(in, selections, whole, limits, counted)
 	case Lines:
-		return readLines(in, selections, counted)
+		return readLines(in, selections, limits, counted)
 	case CSV, TSV:
 		return readCSV(in, o, counted)
 	case HTML:

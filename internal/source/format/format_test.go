@@ -76,7 +76,7 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 			Options{Kind: Lines},
 			Selection{},
 			[]string{"Code"},
-			"line 1: $ KELP:2; line 2: $ FERY:2",
+			"line 1 KELP:2; line 2 FERY:2",
 		},
 		{
 			"CSV", "\ufeffCode,Last ,Note\r\nKELP,31.42,\"a, b\"\r\nFERY,7\r\n",

@@ -1,6 +1,8 @@
 package format
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -129,10 +131,36 @@ func member(name string) string {
 	return "." + name
 }
 
+// unspaced cuts runs of spaces short: the decoder looks at a run from its start
+// again whenever it has read more of it, which takes forever over megabytes.
+type unspaced struct {
+	in  io.Reader
+	run int
+}
+
+const longestRun = 1 << 12
+
+func (u *unspaced) Read(p []byte) (int, error) {
+	n, err := u.in.Read(p)
+	kept := p[:0]
+	for _, c := range p[:n] {
+		switch c {
+		case ' ', '\t', '\r', '\n':
+			u.run++
+		default:
+			u.run = 0
+		}
+		if u.run <= longestRun {
+			kept = append(kept, c)
+		}
+	}
+	return len(kept), err
+}
+
 // readJSON hands the records of lists over as they come, without keeping them,
 // when all selections are such lists and the document is not wanted whole.
 func readJSON(in io.Reader, selections []Selection, whole bool, limits Limits, each func(int, Row) error) (Row, error) {
-	d := json.NewDecoder(in)
+	d := json.NewDecoder(&unspaced{in: in})
 	d.UseNumber()
 	s := &jsonStream{Decoder: d, each: each, limits: limits}
 	for i, selection := range selections {
@@ -299,31 +327,39 @@ func (s *jsonStream) kept(depth int) (any, error) {
 	return token, nil
 }
 
+// longestLine bounds a line of JSON Lines in bytes.
+const longestLine = 16 << 20
+
 // readLines reads one record from each line; there is nothing outside of them.
-func readLines(in io.Reader, selections []Selection, each func(int, Row) error) (Row, error) {
-	d := json.NewDecoder(in)
-	d.UseNumber()
-	for i := 0; ; i++ {
-		var v any
-		switch err := d.Decode(&v); {
-		case err == io.EOF:
-			return &node{map[string]any{}, "$", -1}, nil
-		case err != nil:
-			return nil, asJSON(err)
+func readLines(in io.Reader, selections []Selection, limits Limits, each func(int, Row) error) (Row, error) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, longestLine)
+	for i := 1; lines.Scan(); i++ {
+		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+			continue
 		}
-		record := &node{v, fmt.Sprintf("line %d: $", i+1), -1}
-		for s, selection := range selections {
-			if selection.Rows == nil {
-				if err := each(s, record); err != nil {
-					return nil, err
-				}
-				continue
+		place := fmt.Sprintf("line %d", i)
+		here := func(row Row) Row {
+			n := *row.(*node) // lines hold nothing else
+			n.place = place + strings.TrimPrefix(n.place, "$")
+			return &n
+		}
+		_, err := readJSON(bytes.NewReader(lines.Bytes()), selections, true, limits, func(s int, row Row) error {
+			if err := each(s, here(row)); err != nil {
+				return handled{err}
 			}
-			for row := range record.Within(selection.Rows) {
-				if err := each(s, row); err != nil {
-					return nil, err
-				}
-			}
+			return nil
+		})
+		var own handled
+		switch {
+		case errors.As(err, &own):
+			return nil, own.error
+		case err != nil:
+			return nil, fmt.Errorf("%s: %w", place, err)
 		}
 	}
+	if errors.Is(lines.Err(), bufio.ErrTooLong) {
+		return nil, fmt.Errorf("not JSON Lines: a line is longer than %d MiB", longestLine>>20)
+	}
+	return &node{map[string]any{}, "$", -1}, lines.Err()
 }

@@ -44,7 +44,7 @@ func Compile(kind Kind, text string) (*Locator, error) {
 			l.column = n - 1
 		}
 	case kind == XML:
-		trimmed := strings.Trim(text, "/")
+		trimmed := strings.TrimPrefix(text, "/")
 		if trimmed == "" {
 			return nil, fmt.Errorf("%q is not a path: write it as listing/price or listing/@code", text)
 		}
@@ -118,9 +118,13 @@ func (l *Locator) list() (names []string, ok bool) {
 	return names, true
 }
 
-// Parent splits the path of a list, as $.data.rows[*], into the place of the list
-// itself and its name; false for any other path.
-func (l *Locator) Parent() (list *Locator, name string, ok bool) {
+// Parent splits the path of records, as $.data.rows[*] or data/row, into the place
+// that holds them and its name; false for any other path.
+func (l *Locator) Parent() (holder *Locator, name string, ok bool) {
+	if len(l.names) > 1 {
+		above := l.names[:len(l.names)-1]
+		return &Locator{text: l.text, column: -1, names: above}, above[len(above)-1], true
+	}
 	if l.path == nil {
 		return nil, "", false
 	}
@@ -128,9 +132,9 @@ func (l *Locator) Parent() (list *Locator, name string, ok bool) {
 	if !plain || len(names) == 0 {
 		return nil, "", false
 	}
-	list = &Locator{text: l.text, column: -1, steps: []step{}}
+	holder = &Locator{text: l.text, column: -1, steps: []step{}}
 	for _, n := range names {
-		list.steps = append(list.steps, step{name: n})
+		holder.steps = append(holder.steps, step{name: n})
 	}
-	return list, names[len(names)-1], true
+	return holder, names[len(names)-1], true
 }
