@@ -69,7 +69,7 @@ func newWorld(t *testing.T, listings int, names ...string) *world {
 		t.Cleanup(server.Close)
 		for _, d := range described {
 			if d.Name == name {
-				d.Limits.Timeout, d.Limits.LargestMiB, d.Limits.PerSecond = 5*time.Second, 8, 1000
+				d.Limits.Timeout, d.Limits.LargestMiB, d.Limits.PerSecond = time.Minute, 8, 1000
 				w.connect(d, source.Secret{Address: server.URL, Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey}[name]})
 			}
 		}
