@@ -12,8 +12,8 @@ demo: need-run build ## run everything with a made-up market, on loopback
 	@exec bin/soba demo $(if $(DATA),--data $(DATA))
 
 test: need-test build check ## install what tests need, check and run everything
-	go test -count=1 -race ./internal/store ./internal/refresh
-	go test -count=1 $$(go list ./... | grep -v -e /internal/store$$ -e /internal/refresh$$)
+	go test -count=1 -race -short ./internal/store ./internal/refresh
+	go test -count=1 ./...
 
 build: bin/soba ## build the program, console inside, at bin/soba
 

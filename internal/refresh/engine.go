@@ -409,42 +409,42 @@ func (e *Engine) carryOut(ctx context.Context, r *store.Refresh) error {
 const sharedCheck = 2 * time.Second
 
 // plan plans what is due now, and claims it: what another refresh was faster to
-// claim is left to that one.
+// claim is left to that one. What is due is looked at again after a claim, since
+// another may have brought it, and let go of it, in between.
 func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, w *plan.World, shared int, err error) {
-	needs, err := e.needs(ctx, r)
-	if err != nil {
-		return nil, nil, 0, err
-	}
-	if w, err = e.world(ctx); err != nil {
-		return nil, nil, 0, err
-	}
-	p = plan.Make(needs, w)
-	var wanted []store.NeedKey
-	for i := range p.Requests {
-		for j := range p.Requests[i].Needs {
-			if n := &p.Requests[i].Needs[j]; n.Listing != 0 {
-				wanted = append(wanted, store.NeedKey{Dataset: n.Dataset, Listing: n.Listing})
-			}
-		}
-	}
-	if len(wanted) > 0 {
-		claimed, err := e.store.ClaimNeeds(ctx, r.ID, wanted)
+	claimed := map[store.NeedKey]bool{} // false for what others were faster to claim
+	for {
+		needs, err := e.needs(ctx, r, func(n *plan.Need) bool { return claimed[needKey(n)] })
 		if err != nil {
 			return nil, nil, 0, err
 		}
-		lost := map[store.NeedKey]bool{}
-		for _, k := range wanted {
-			lost[k] = !claimed[k]
+		if w, err = e.world(ctx); err != nil {
+			return nil, nil, 0, err
 		}
-		again := false
 		for i := range needs {
-			if lost[store.NeedKey{Dataset: needs[i].Dataset, Listing: needs[i].Listing}] {
+			if mine, known := claimed[needKey(&needs[i])]; known && !mine && needs[i].NotDue == "" {
 				needs[i].Share()
-				again = true
 			}
 		}
-		if again {
-			p = plan.Make(needs, w)
+		p = plan.Make(needs, w)
+		var wanted []store.NeedKey
+		for i := range p.Requests {
+			for j := range p.Requests[i].Needs {
+				n := &p.Requests[i].Needs[j]
+				if _, known := claimed[needKey(n)]; !known && n.Listing != 0 {
+					wanted = append(wanted, needKey(n))
+				}
+			}
+		}
+		if len(wanted) == 0 {
+			break
+		}
+		won, err := e.store.ClaimNeeds(ctx, r.ID, wanted)
+		if err != nil {
+			return nil, nil, 0, err
+		}
+		for _, k := range wanted {
+			claimed[k] = won[k]
 		}
 	}
 	for i := range p.Skipped {
@@ -453,6 +453,10 @@ func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, w *p
 		}
 	}
 	return p, w, shared, nil
+}
+
+func needKey(n *plan.Need) store.NeedKey {
+	return store.NeedKey{Dataset: n.Dataset, Listing: n.Listing}
 }
 
 func (e *Engine) announce(ctx context.Context, r *store.Refresh, p *plan.Plan, shared int, first bool) error {
@@ -537,7 +541,7 @@ func (e *Engine) sendAll(ctx context.Context, refresh int64, requests []plan.Req
 
 // needs finds what a refresh is to bring. What it has asked for since it began
 // counts as brought, so that after an interruption only the rest is asked for.
-func (e *Engine) needs(ctx context.Context, r *store.Refresh) ([]plan.Need, error) {
+func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan.Need) bool) ([]plan.Need, error) {
 	if r.Cause == store.ForListing {
 		return e.directoryNeeds(ctx, r.Force)
 	}
@@ -556,7 +560,7 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh) ([]plan.Need, erro
 		from = period.DateOf(*r.FromDay)
 	}
 	ask := e.ask(datasets(r.Datasets), datasets(r.Visible), r.Force, from)
-	ask.Since = *r.StartedAt
+	ask.Since, ask.Claimed = *r.StartedAt, claimed
 	return e.assess(ctx, rows, ask)
 }
 

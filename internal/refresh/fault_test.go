@@ -36,6 +36,9 @@ type effect struct {
 // Whatever goes wrong with a vendor while a list of 500 names is refreshed, no
 // value is lost, none is wrong without a mark, and the refresh ends in time.
 func TestEveryFaultOnFiveHundredNames(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes minutes under the race detector")
+	}
 	t.Parallel()
 	const worlds = 3
 	var mu sync.Mutex
@@ -226,6 +229,9 @@ func document(effects []effect) []byte {
 
 // Hostile answers are refused with a plain word, and without filling the memory.
 func TestHostileAnswersAreRefusedWithinBounds(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes minutes under the race detector")
+	}
 	w := newWorld(t, 60)
 	for _, c := range []struct{ kind, says string }{
 		{"oversize", "answer too large (200): more than 8 MiB"},

@@ -20,6 +20,7 @@ type Ask struct {
 	Since    time.Time                      // when the refresh began: what was asked for since is done, so that a resumed one goes on
 	From     period.Date                    // how far back histories are wanted; 0: as far as columns read
 	Compare  map[catalogue.Dataset][]string // sources whose data is wanted beside the preferred one's
+	Claimed  func(n *Need) bool             // what the asking refresh brings itself; nil: nothing yet
 }
 
 // historyDays is how far back histories are wanted unless told otherwise: a year,
@@ -165,7 +166,7 @@ func askedSince(a *table.Attempt, ask Ask) bool {
 // shown; empty when it must be.
 func notDue(r *table.Record, n *Need, best *table.Given, ask Ask, now time.Time, limits freshness.Limits) string {
 	feed := &r.Feeds[table.FeedOf(n.Dataset)]
-	if feed.Refreshing {
+	if feed.Refreshing && (ask.Claimed == nil || !ask.Claimed(n)) {
 		return bringing
 	}
 	for i := range feed.From {
