@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/wire"
 )
 
@@ -302,7 +303,7 @@ func (a *app) sortOut(args []string) (symbols, fields []string, err error) {
 			for scan := bufio.NewScanner(a.in); scan.Scan(); {
 				symbols = append(symbols, strings.Fields(scan.Text())...)
 			}
-		case dotted && slices.Contains([]string{"quote", "price", "holding", "profile", "value"}, group):
+		case dotted && slices.ContainsFunc(catalogue.Fields, func(f catalogue.Field) bool { return f.Group() == group }):
 			fields = append(fields, arg)
 		default:
 			symbols = append(symbols, arg)

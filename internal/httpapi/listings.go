@@ -141,7 +141,7 @@ func (s *Server) addListings() {
 }
 
 func field(f *catalogue.Field) wire.Field {
-	out := wire.Field{ID: f.ID, Label: f.Label, Unit: string(f.Unit), Dataset: string(f.Dataset), Span: f.Span, Dated: f.Dated, Definition: f.Definition, Reference: f.Reference}
+	out := wire.Field{ID: f.ID, Label: f.Label, Unit: string(f.Unit), Dataset: string(f.Dataset), Span: f.Span, Takes: f.Takes.String(), Definition: f.Definition, Reference: f.Reference}
 	if f.Formula != nil {
 		out.Formula = f.Formula.String()
 	}

@@ -87,8 +87,8 @@ func fields() string {
 			from += ", " + f.Span
 		}
 		meaning := f.Definition
-		if f.Dated {
-			meaning += " Takes a date."
+		if f.Takes != catalogue.NoPeriod {
+			meaning += " Takes a " + f.Takes.String() + "."
 		}
 		if f.Reference != "" {
 			meaning += " (" + f.Reference + ")"

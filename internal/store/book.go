@@ -277,7 +277,7 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 			case catalogue.Bars:
 				b.traded[id] = r.Feeds[table.FeedOf(d)].From
 				unadjusted[id] = true
-			case catalogue.Splits:
+			case catalogue.Splits, catalogue.Dividends:
 				unadjusted[id] = true
 			}
 			b.records[id] = &r

@@ -267,8 +267,9 @@ func fill(r *table.Record, d catalogue.Dataset, f feeds, order []string) {
 	}
 }
 
-// adjust restates the bars of a record, given as traded, in today's shares, and
-// compares those of several sources.
+// adjust restates the bars of a record, given as traded, and its dividends in
+// today's shares, each source's by its own splits, and compares the bars of
+// several sources.
 func adjust(r *table.Record, raw []table.Given, tolerance float64) {
 	splits := r.Feeds[table.FeedOf(catalogue.Splits)].From
 	r.Splits = nil
@@ -277,16 +278,22 @@ func adjust(r *table.Record, raw []table.Given, tolerance float64) {
 	if len(splits) > 0 {
 		r.Splits = splitsOf(splits[0].Entries)
 	}
+	own := func(source string) []series.Split {
+		if at := slices.IndexFunc(splits, func(s table.Given) bool { return s.Source == source && s.Observation != nil }); at >= 0 {
+			return splitsOf(splits[at].Entries)
+		}
+		return r.Splits
+	}
 	for i := range feed.From {
-		g := &feed.From[i]
-		if g.Bars == nil {
-			continue
+		if g := &feed.From[i]; g.Bars != nil {
+			g.Bars = g.Bars.AdjustSplits(own(g.Source))
 		}
-		own := r.Splits
-		if at := slices.IndexFunc(splits, func(s table.Given) bool { return s.Source == g.Source && s.Observation != nil }); at >= 0 {
-			own = splitsOf(splits[at].Entries)
-		}
-		g.Bars = g.Bars.AdjustSplits(own)
+	}
+	dividends := &r.Feeds[table.FeedOf(catalogue.Dividends)]
+	dividends.From = slices.Clone(dividends.From)
+	for i := range dividends.From {
+		g := &dividends.From[i]
+		g.Payments = catalogue.Payments(g.Entries, own(g.Source))
 	}
 	for i := range feed.From {
 		for j := range feed.From {

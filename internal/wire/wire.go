@@ -324,7 +324,7 @@ type Field struct {
 	Dataset    string   `json:"dataset,omitempty"`
 	Formula    string   `json:"formula,omitempty"`
 	Span       string   `json:"span,omitempty"`
-	Dated      bool     `json:"dated" doc:"Takes a date, as price.close@2025-12-31"`
+	Takes      string   `json:"takes,omitempty" enum:"date,year,quarter" doc:"The form of period that it takes, as price.close@2025-12-31, dividend.annual@2025, dividend.yield_at@2025-Q3"`
 	Definition string   `json:"definition"`
 	Reference  string   `json:"reference,omitempty"`
 	NotFor     []string `json:"not_for,omitempty" doc:"Kinds of listing for which it does not exist"`

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/market"
@@ -47,14 +48,15 @@ type Field struct {
 	Dataset  Dataset // that an observed, measured or factual field reads
 	Observed bool    // read as it came from the dataset
 	Symbol   bool    // a text that names a listing
-	Dated    bool    // takes a date: price.close@2025-12-31
+	With     Dataset // that it reads besides
+	Takes    Form    // the form of period that it takes
 
 	// Fact reads the value from what is known of the listing and its exchange at an instant.
 	Fact func(l *market.Listing, e *market.Exchange, now time.Time) cell.Value
 	// Measure computes the value from split-adjusted bars as of a day.
 	Measure func(b *series.Bars, day period.Date) (float64, cell.Reason)
-	// Tell reads the value off dated records as of a day.
-	Tell func(e entry.Entries, splits []series.Split, day period.Date) (cell.Value, cell.Reason)
+	// Tell reads the value off dated records, or off two datasets, as of a day.
+	Tell func(t *Told) Said
 	// Span says in words which stretch of bars a measure reads.
 	Span string
 	// Formula derives the value from other fields.
@@ -62,6 +64,80 @@ type Field struct {
 
 	slot int
 	info *DatasetInfo // of its dataset, where a source serves it
+}
+
+// Form is a form of period that a field takes.
+type Form uint8
+
+// The forms. Without a period a field is of the newest day, year or quarter.
+const (
+	NoPeriod Form = iota
+	ADate         // price.close@2025-12-31, price.close@-30d
+	AYear         // dividend.annual@2024: a calendar year
+	AQuarter      // dividend.yield_at@2025-Q3, dividend.yield_at@Q-4: a calendar quarter
+)
+
+// examples of periods of each form.
+var examples = map[Form][2]string{ADate: {"2025-12-31", "-30d"}, AYear: {"2025", "2024"}, AQuarter: {"2025-Q3", "Q-4"}}
+
+var formNames = [...]string{NoPeriod: "", ADate: "date", AYear: "year", AQuarter: "quarter"}
+
+// String names the form: date, year or quarter.
+func (f Form) String() string { return formNames[f] }
+
+// accepts tells whether a period is of the form.
+func (f Form) accepts(p period.Period) bool {
+	switch f {
+	case ADate:
+		return p.IsDate()
+	case AYear:
+		return p.Kind() == period.Calendar
+	case AQuarter:
+		return p.Kind() == period.QuarterNamed || p.Kind() == period.Quarter && p.Offset() <= 0
+	}
+	return false
+}
+
+// Told is what a field is read off.
+type Told struct {
+	Listing  *market.Listing
+	Entries  entry.Entries    // the dated records of the field's dataset
+	Payments dividend.History // the dividends, adjusted for splits
+	Bars     *series.Bars     // adjusted for splits; nil where the field reads none
+	Day      period.Date      // today on the exchange
+	Period   period.Period    // that the field was asked for
+}
+
+// Said is what a field makes of it: a value, or the reason why there is none.
+type Said struct {
+	Value   cell.Value
+	Reason  cell.Reason
+	Detail  string
+	Flags   cell.Flags
+	Period  string      // that the value is of
+	Session period.Date // that a price is of
+}
+
+// date is the day that was asked for.
+func (t *Told) date() period.Date {
+	if t.Period.IsDate() {
+		return t.Period.Date(t.Day)
+	}
+	return t.Day
+}
+
+func (t *Told) tooShort() Said {
+	return Said{Reason: cell.ShortHistory, Detail: "the history begins on " + t.Bars.Day[0].String()}
+}
+
+// foreign tells of dividends that are in another currency than the listing's prices.
+func (t *Told) foreign() *Said {
+	for i := range t.Payments {
+		if c := t.Payments[i].Currency; c != "" && c != t.Listing.Currency {
+			return &Said{Reason: cell.InputMissing, Detail: fmt.Sprintf("an exchange rate: dividends are paid in %s, prices are in %s", c, t.Listing.Currency)}
+		}
+	}
+	return nil
 }
 
 // Slot is the index of an observed field among those of its dataset.
@@ -131,11 +207,12 @@ func Resolve(ref formula.Ref) (*Field, error) {
 	if ref.Period == (period.Period{}) {
 		return f, nil
 	}
-	if !f.Dated {
+	if f.Takes == NoPeriod {
 		return nil, fmt.Errorf("%s takes no period", f.ID)
 	}
-	if !ref.Period.IsDate() {
-		return nil, fmt.Errorf("%s takes a date, such as %s@2025-12-31 or %s@-30d, not %s", f.ID, f.ID, f.ID, ref.Period)
+	if !f.Takes.accepts(ref.Period) {
+		e := examples[f.Takes]
+		return nil, fmt.Errorf("%s takes a %s, such as %s@%s or %s@%s, not %s", f.ID, f.Takes, f.ID, e[0], f.ID, e[1], ref.Period)
 	}
 	return f, nil
 }
@@ -167,6 +244,9 @@ func Inputs(refs []formula.Ref) []Dataset {
 		}
 		if f.Formula == nil {
 			needed[f.Dataset] = true
+			if f.With != "" {
+				needed[f.With] = true
+			}
 			if f.Dataset == Bars || f.Dataset == Dividends {
 				needed[Splits] = true // what they are adjusted by
 			}
@@ -275,10 +355,13 @@ var Views = []View{
 	{"prices", "Prices", []string{
 		"price.latest", "price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
 		"price.return_1w", "price.return_4w", "price.return_13w", "price.return_26w", "price.return_52w", "price.return_ytd",
-		"price.volatility_1y", "price.drawdown_1y", "price.average_volume_13w",
+		"price.total_return_52w", "price.volatility_1y", "price.drawdown_1y", "price.average_volume_13w",
+		"price.sma_50", "price.sma_200", "price.ema_20", "price.rsi_14", "price.atr_14",
 	}},
 	{"dividends", "Dividends", []string{
-		"quote.last", "dividend.last_amount", "dividend.last_ex_date", "dividend.last_pay_date", "dividend.next_ex_date", "event.next", "event.next_date", "event.last", "event.last_date",
+		"quote.last", "dividend.yield", "dividend.yield_forward", "dividend.yield_5y_average", "dividend.ttm", "dividend.ttm_total", "dividend.forward", "dividend.frequency",
+		"dividend.last_amount", "dividend.last_ex_date", "dividend.last_pay_date", "dividend.next_ex_date", "dividend.next_pay_date",
+		"dividend.growth_1y", "dividend.growth_5y", "dividend.streak", "dividend.cut_year", "holding.annual_income", "holding.yield_on_cost", "event.next", "event.next_date", "event.last", "event.last_date",
 	}},
 	{"vendor", "Vendor's ratios", []string{
 		"quote.last", "vendor.market_cap", "vendor.pe", "vendor.pb", "vendor.ps", "vendor.dividend_yield", "vendor.payout", "vendor.margin_net", "vendor.debt_to_equity",

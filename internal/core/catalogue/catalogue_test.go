@@ -26,7 +26,7 @@ func TestEveryFieldIsComplete(t *testing.T) {
 		if !form.MatchString(f.ID) || seen[f.ID] || f.Label == "" || f.Definition == "" || f.Unit == "" {
 			t.Errorf("%s lacks an id of its own, a label, a definition or a unit", f.ID)
 		}
-		if (f.Formula == nil) != (f.Dataset != "") || (f.Measure != nil) != (f.Span != "") {
+		if (f.Formula == nil) != (f.Dataset != "") || (f.Measure != nil || f.Tell != nil && f.Dataset == Bars && f.Takes == NoPeriod) != (f.Span != "") {
 			t.Errorf("%s names a dataset or a span it does not read, or reads one it does not name", f.ID)
 		}
 		seen[f.ID] = true

@@ -19,6 +19,7 @@ const (
 	Half              // H, H-1: halves, where only halves are published
 	Trailing          // TTM, TTM-1: trailing twelve months, and the same a year earlier
 	Next              // NTM: the next twelve months, from estimates
+	Calendar          // 2024: a calendar year
 	Day               // 2024-06-30
 	DayBack           // -30d, -4w, -6m, -1y: counted back from today
 	Today             // today
@@ -29,7 +30,7 @@ const (
 type Period struct {
 	kind   Kind
 	offset int16 // how many periods from the latest, or the quarter of QuarterNamed
-	year   int16 // of YearNamed and QuarterNamed
+	year   int16 // of YearNamed, QuarterNamed and Calendar
 	day    Date  // of Day
 	unit   byte  // of DayBack: d, w, m or y
 }
@@ -39,6 +40,9 @@ func (p Period) Kind() Kind { return p.kind }
 
 // Offset returns how many periods away from the latest one it lies: -1 for FY-1.
 func (p Period) Offset() int { return int(p.offset) }
+
+// Year returns the year that the period names, of the kinds that name one.
+func (p Period) Year() int { return int(p.year) }
 
 // OnDay returns the period that is one date.
 func OnDay(d Date) Period { return Period{kind: Day, day: d} }
@@ -85,6 +89,8 @@ func (p Period) String() string {
 		return "TTM" + signed(p.offset)
 	case Next:
 		return "NTM"
+	case Calendar:
+		return fmt.Sprintf("%04d", p.year)
 	case Day:
 		return p.day.String()
 	case DayBack:
@@ -106,7 +112,7 @@ func signed(n int16) string {
 type SyntaxError struct{ Text string }
 
 func (e *SyntaxError) Error() string {
-	return fmt.Sprintf("%q is not a period: write FY, FY-1, FY2024, Q, Q-4, 2024-Q3, H, TTM, NTM, 2024-06-30, -30d, -4w, -6m, -1y or today", e.Text)
+	return fmt.Sprintf("%q is not a period: write FY, FY-1, FY2024, Q, Q-4, 2024-Q3, H, TTM, NTM, 2024, 2024-06-30, -30d, -4w, -6m, -1y or today", e.Text)
 }
 
 // Parse reads a period. The error is a *[SyntaxError].
@@ -130,6 +136,11 @@ func Parse(text string) (Period, error) {
 		n, ok := digits(text[1:max(1, len(text)-1)], 9999)
 		if ok && strings.IndexByte("dwmy", unit) >= 0 {
 			return Period{kind: DayBack, offset: n, unit: unit}, nil
+		}
+		return Period{}, bad
+	case len(text) == 4 && text[0] >= '0' && text[0] <= '9':
+		if year, ok := digits(text, 9999); ok && year > 0 {
+			return Period{kind: Calendar, year: year}, nil
 		}
 		return Period{}, bad
 	case text[0] >= '0' && text[0] <= '9':

@@ -1,7 +1,9 @@
 package series
 
 import (
+	"fmt"
 	"math"
+	"strings"
 	"testing"
 
 	"soba.invalid/soba/internal/core/period"
@@ -85,5 +87,112 @@ func TestAdjustForATripleSplitAndAReverseSplit(t *testing.T) {
 	}
 	if r := adjusted.Return(day(2)); !near(r, 0) {
 		t.Errorf("nothing was earned, but the return is %v", r)
+	}
+}
+
+func TestIndicatorsByHand(t *testing.T) {
+	wilder := closes([]int{2, 3, 4, 5, 6, 9}, 10, 11, 10.5, 11.5, 12, 11)
+	ranges := &Bars{}
+	for i, x := range [][3]float64{{11, 9, 10}, {12, 10, 11.5}, {11.8, 10.8, 11}, {13, 12, 12.5}} {
+		ranges.Append(day(2+i), x[2], x[0], x[1], x[2], 0)
+	}
+	five := closes([]int{2, 3, 4, 5, 6}, 1, 2, 3, 4, 5)
+	for _, c := range []struct {
+		name      string
+		got, want float64
+	}{
+		{"mean of 3, 4, 5", five.Mean(3), 4},
+		{"mean of more than there are", five.Mean(6), math.NaN()},
+		// Begun with 2, the mean of 1, 2, 3; then half way to 4 and half way to 5.
+		{"exponential mean", five.ExponentialMean(3), 4},
+		// Gains 1, 0, 1 and losses 0, ½, 0 average ⅔ and ⅙; after +½ they are 11/18 and
+		// 1/9, after −1 both 11/27.
+		{"relative strength", wilder.RelativeStrength(3), 50},
+		{"relative strength one day before", first(wilder, 5).RelativeStrength(3), 100 - 100/(1+11.0/18*9)},
+		{"relative strength of nothing but gains", five.RelativeStrength(3), 100},
+		{"relative strength of no change", closes([]int{2, 3, 4, 5}, 7, 7, 7, 7).RelativeStrength(3), 50},
+		{"relative strength of too few", five.RelativeStrength(5), math.NaN()},
+		// True ranges 2, 1 and, over the gap from 11 up to 13, 2: the mean 1.5, then (1.5 + 2)/2.
+		{"true range", ranges.TrueRange(2), 1.75},
+		{"true range of too few", ranges.TrueRange(4), math.NaN()},
+	} {
+		if !near(c.got, c.want) {
+			t.Errorf("%s is %v, want %v", c.name, c.got, c.want)
+		}
+	}
+}
+
+func first(b *Bars, n int) *Bars {
+	out := b.Slice(0, n)
+	return &out
+}
+
+// Weeks and months that run over a year's end, with New Year's Day closed.
+func TestLongerBarsOverAYearsEnd(t *testing.T) {
+	b := &Bars{}
+	dec, jan := period.MakeDate(2025, 12, 29), period.MakeDate(2026, 1, 2)
+	b.Append(dec, 1, 5, 1, 2, 10)
+	b.Append(dec+1, 2, 3, 2, 3, 20)
+	b.Append(dec+2, 3, 4, 2, 4, 30)
+	b.Append(jan, 4, 6, 4, 5, 40)
+	b.Append(jan+3, 5, 7, 3, 6, 50)
+	trades := func(d period.Date) bool {
+		return d.Weekday() >= 1 && d.Weekday() <= 5 && d != period.MakeDate(2026, 1, 1)
+	}
+	for _, c := range []struct {
+		every       Interval
+		first, last period.Date
+		want        string
+	}{
+		{Weekly, dec, jan + 3, "2026-01-02 1 6 1 5 100; 2026-01-05 5 7 3 6 50 partial"},
+		{Weekly, dec, jan + 7, "2026-01-02 1 6 1 5 100; 2026-01-05 5 7 3 6 50"}, // the other four days had no trade
+		{Weekly, dec + 1, jan, "2026-01-02 2 6 2 5 90 partial"},
+		{Weekly, dec - 2, jan + 2, "2026-01-02 1 6 1 5 100"}, // weekends make nothing partial
+		{Monthly, dec, jan + 3, "2025-12-31 1 5 1 4 60 partial; 2026-01-05 4 7 3 6 90 partial"},
+		{Monthly, period.MakeDate(2025, 12, 1), period.MakeDate(2026, 1, 31), "2025-12-31 1 5 1 4 60; 2026-01-05 4 7 3 6 90"},
+		{Quarterly, period.MakeDate(2025, 10, 1), jan, "2025-12-31 1 5 1 4 60; 2026-01-02 4 6 4 5 40 partial"},
+		{Yearly, period.MakeDate(2025, 1, 1), jan, "2025-12-31 1 5 1 4 60; 2026-01-02 4 6 4 5 40 partial"},
+		{Daily, dec + 1, dec + 2, "2025-12-30 2 3 2 3 20; 2025-12-31 3 4 2 4 30"},
+		{Daily, jan + 1, jan + 2, ""},
+	} {
+		bars, partial := b.Every(c.every, c.first, c.last, trades)
+		var said []string
+		for i := range bars.Len() {
+			text := fmt.Sprint(bars.Day[i], bars.Open[i], bars.High[i], bars.Low[i], bars.Close[i], bars.Volume[i])
+			if partial[i] {
+				text += " partial"
+			}
+			said = append(said, text)
+		}
+		if got := strings.Join(said, "; "); got != c.want {
+			t.Errorf("%s from %s to %s:\n got %s\nwant %s", c.every, c.first, c.last, got, c.want)
+		}
+	}
+	if holes := b.Holes(dec-3, jan+4, trades); fmt.Sprint(holes) != "[2025-12-26 2026-01-06]" {
+		t.Errorf("holes %v", holes)
+	}
+}
+
+func TestStretchesOfTime(t *testing.T) {
+	for _, c := range []struct {
+		every Interval
+		day   string
+		want  string
+	}{
+		{Weekly, "2024-12-30", "2024-12-30 2025-01-05"}, {Weekly, "2025-01-05", "2024-12-30 2025-01-05"},
+		{Monthly, "2024-02-29", "2024-02-01 2024-02-29"}, {Monthly, "2025-12-01", "2025-12-01 2025-12-31"},
+		{Quarterly, "2025-11-15", "2025-10-01 2025-12-31"}, {Quarterly, "2024-01-01", "2024-01-01 2024-03-31"},
+		{Yearly, "2024-07-01", "2024-01-01 2024-12-31"}, {Daily, "2024-07-01", "2024-07-01 2024-07-01"},
+	} {
+		d, err := period.ParseDate(c.day)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if from, to := c.every.Around(d); fmt.Sprint(from, " ", to) != c.want {
+			t.Errorf("the %s around %s is %s to %s, want %s", c.every, c.day, from, to, c.want)
+		}
+	}
+	if _, err := ParseInterval("fortnight"); err == nil {
+		t.Error("a fortnight is no interval")
 	}
 }

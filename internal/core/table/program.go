@@ -165,7 +165,7 @@ func (p *Program) Refs() []formula.Ref {
 func (p *Program) Since(now time.Time) (earliest period.Date) {
 	today := period.DateOf(now.UTC())
 	for i := range p.steps {
-		if s := &p.steps[i]; s.field != nil && s.field.Dated && s.ref.Period.IsDate() {
+		if s := &p.steps[i]; s.field != nil && s.field.Takes == catalogue.ADate && s.ref.Period.IsDate() {
 			if day := s.ref.Period.Date(today) - longestBreak; earliest == 0 || day < earliest {
 				earliest = day
 			}
@@ -250,6 +250,14 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 	var accounts [feeds]cell.Cell
 	var picked [feeds]*Given
 	var known [feeds]bool
+	account := func(feed int, d catalogue.Dataset) {
+		if !known[feed] {
+			var until time.Time
+			accounts[feed], picked[feed], until = r.account(d, now, limits)
+			t.bound(until)
+			known[feed] = true
+		}
+	}
 	env.cells = cells
 	row := Row{r, cells}
 	for _, slot := range p.order {
@@ -273,14 +281,9 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			continue
 		}
 		feed := s.feed
-		if !known[feed] {
-			var until time.Time
-			accounts[feed], picked[feed], until = r.account(s.field.Dataset, now, limits)
-			t.bound(until)
-			if s.field.Measure != nil || s.field.Tell != nil {
-				t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // windows move with the day
-			}
-			known[feed] = true
+		account(feed, s.field.Dataset)
+		if s.field.Measure != nil || s.field.Tell != nil {
+			t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // windows move with the day
 		}
 		*out = accounts[feed]
 		if g := picked[feed]; g != nil {
@@ -288,10 +291,12 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			case s.field.Measure != nil:
 				measure(s, r, g.Bars, out, now)
 			case s.field.Tell != nil:
-				var reason cell.Reason
-				if out.Value, reason = s.field.Tell(g.Entries, r.Splits, r.Exchange.Today(now)); reason != cell.NoReason {
-					out.State, out.Reason, out.Detail = cell.Missing, reason, ""
+				with := -1
+				if s.field.With != "" {
+					with = FeedOf(s.field.With)
+					account(with, s.field.With)
 				}
+				tell(s, r, g, with, &accounts, &picked, out, now)
 			default:
 				observe(s.field, r, feed, g, out, limits)
 			}
@@ -339,9 +344,39 @@ func observe(f *catalogue.Field, r *Record, feed int, g *Given, out *cell.Cell, 
 	out.State, out.Reason, out.Detail = cell.Missing, reason, detail
 }
 
+// tell reads a field off dated records, or off those and bars.
+func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, out *cell.Cell, now time.Time) {
+	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Bars: g.Bars, Day: r.Exchange.Today(now), Period: s.ref.Period}
+	if with >= 0 {
+		other := &accounts[with]
+		if picked[with] == nil {
+			*out = cell.Gap(cell.InputMissing, string(s.field.With)+": "+other.Reason.String())
+			out.State = other.State
+			return
+		}
+		out.Absorb(other)
+		if t.Bars == nil {
+			t.Bars = picked[with].Bars
+		} else {
+			t.Entries, t.Payments = picked[with].Entries, picked[with].Payments
+		}
+	}
+	said := s.field.Tell(&t)
+	out.Flags |= said.Flags
+	out.Period = said.Period
+	if said.Reason != cell.NoReason {
+		out.State, out.Reason, out.Detail = cell.Missing, said.Reason, said.Detail
+		return
+	}
+	out.Value = said.Value
+	if said.Session != 0 {
+		out.Period, out.Observed = said.Session.String(), r.Exchange.SessionOn(said.Session).Close
+	}
+}
+
 func measure(s *step, r *Record, bars *series.Bars, out *cell.Cell, now time.Time) {
 	day := r.Exchange.Today(now)
-	if s.field.Dated {
+	if s.field.Takes == catalogue.ADate {
 		last := bars.Day[bars.Len()-1]
 		if s.ref.Period.IsDate() {
 			day = s.ref.Period.Date(day)

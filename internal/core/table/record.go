@@ -9,6 +9,7 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
@@ -73,11 +74,12 @@ type Attempt struct {
 // Given is what one source has given of one dataset of a listing.
 type Given struct {
 	Source      string
-	Observation *Observation  // nil while it has given nothing
-	Attempt     *Attempt      // nil while it has not been asked
-	Entries     entry.Entries // of dated records
-	Bars        *series.Bars  // adjusted for splits
-	Conflict    string        // how another source's series differ from it
+	Observation *Observation     // nil while it has given nothing
+	Attempt     *Attempt         // nil while it has not been asked
+	Entries     entry.Entries    // of dated records
+	Payments    dividend.History // of dividends: the same, adjusted for splits
+	Bars        *series.Bars     // adjusted for splits
+	Conflict    string           // how another source's series differ from it
 }
 
 // Feed is what is known of one dataset of a listing.

@@ -364,6 +364,7 @@ func TestToldFields(t *testing.T) {
 	g.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
 	g.Entries = entry.Entries{dividend(friday-100, 0.9), dividend(friday+20, 0.4)}
 	r.Splits = []series.Split{{Day: friday - 50, Ratio: 3}}
+	g.Payments = catalogue.Payments(g.Entries, r.Splits)
 	tab := evaluate(t, []*Record{r}, "dividend.last_amount,dividend.last_ex_date,dividend.next_ex_date,dividend.last_pay_date,event.next", "")
 	row := tab.Rows[0].Cells
 	if math.Abs(row[0].Value.Num-0.3) > 1e-12 || row[0].Unit != "EUR" || row[1].Value.Text != (friday-100).String() || row[2].Value.Text != (friday+20).String() {
@@ -371,6 +372,30 @@ func TestToldFields(t *testing.T) {
 	}
 	if row[3].Reason != cell.NotReported || row[4].Reason != cell.NeverFetched {
 		t.Errorf("got %+v", row[3:])
+	}
+	if row[2].Flags != 0 {
+		t.Errorf("what is announced is no estimate: %v", row[2].Flags)
+	}
+	// Prices and dividends together, by hand: 0.3 in today's shares is 1 % of 30.
+	r.feed(catalogue.Bars).Bars = &series.Bars{}
+	bars := r.feed(catalogue.Bars)
+	bars.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
+	for d := friday - 160; d <= friday; d++ {
+		bars.Bars.Append(d, 30, 30, 30, 30, 1)
+	}
+	tab = evaluate(t, []*Record{r}, "dividend.ttm,dividend.yield,price.total_return_13w,price.total_return_26w,price.adjusted_close@2025-11-01,dividend.yield_at,dividend.yield_at@2025-Q1,dividend.annual@2025,dividend.annual@2024,dividend.forward", "")
+	row = tab.Rows[0].Cells
+	for i, want := range []float64{0.3, 0.01, 0, math.NaN(), 30 * 0.99, 0.01, math.NaN(), 0.3, 0, math.NaN()} {
+		if got := row[i].Value; math.IsNaN(want) != (got.Kind == cell.None) || !math.IsNaN(want) && math.Abs(got.Num-want) > 1e-12 {
+			t.Errorf("%s is %+v, want %v", tab.Program.Columns[i].Ref, row[i], want)
+		}
+	}
+	if row[3].Reason != cell.ShortHistory || row[4].Period != "2025-11-01" || row[5].Period != "2025-Q4" || row[9].Reason != cell.ShortHistory || row[7].Period != "2025" {
+		t.Errorf("got %+v", row)
+	}
+	g.Payments[0].Currency = "USD"
+	if c := evaluate(t, []*Record{r}, "dividend.yield", "").Rows[0].Cells[0]; c.Reason != cell.InputMissing {
+		t.Errorf("a yield of dollars over euros: %+v", c)
 	}
 	bond := listed("BBB", "EUR", 30, 29)
 	bond.Listing.Kind = market.Bond

@@ -1,0 +1,95 @@
+package series
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"soba.invalid/soba/internal/core/period"
+)
+
+// Interval is the stretch of time that one bar sums up.
+type Interval string
+
+// The intervals. Weeks run from Monday to Sunday (ISO 8601).
+const (
+	Daily     Interval = "day"
+	Weekly    Interval = "week"
+	Monthly   Interval = "month"
+	Quarterly Interval = "quarter"
+	Yearly    Interval = "year"
+)
+
+// Intervals lists the intervals from the finest on.
+var Intervals = []Interval{Daily, Weekly, Monthly, Quarterly, Yearly}
+
+// ParseInterval reads the name of an interval.
+func ParseInterval(text string) (Interval, error) {
+	if i := Interval(text); slices.Contains(Intervals, i) {
+		return i, nil
+	}
+	return "", fmt.Errorf("%q is not an interval: there are day, week, month, quarter and year", text)
+}
+
+// Around returns the first and the last day of the stretch that holds a day.
+func (i Interval) Around(day period.Date) (first, last period.Date) {
+	year, month, _ := day.Time().Date()
+	switch i {
+	case Weekly:
+		first = day - period.Date((int(day.Weekday())+6)%7)
+		return first, first + 6
+	case Monthly:
+		return period.MakeDate(year, month, 1), period.MakeDate(year, month+1, 0)
+	case Quarterly:
+		month -= (month - 1) % 3
+		return period.MakeDate(year, month, 1), period.MakeDate(year, month+3, 0)
+	case Yearly:
+		return period.MakeDate(year, 1, 1), period.MakeDate(year, 12, 31)
+	}
+	return day, day
+}
+
+// Every sums bars up: the first open, the highest high, the lowest low, the last
+// close and the sum of volumes of each stretch, on the day of its last session.
+// Days from first to last are known; a stretch of which sessions lie outside them
+// is not whole, and partial says so. trades tells the sessions of the exchange.
+func (b *Bars) Every(i Interval, first, last period.Date, trades func(period.Date) bool) (out Bars, partial []bool) {
+	known := b.Slice(b.OnOrBefore(first-1)+1, b.OnOrBefore(last)+1)
+	session := func(from, to period.Date) bool {
+		for d := from; d <= to; d++ {
+			if trades(d) {
+				return true
+			}
+		}
+		return false
+	}
+	for at := 0; at < known.Len(); {
+		from, to := i.Around(known.Day[at])
+		end := known.OnOrBefore(to)
+		high, low, volume := math.Inf(-1), math.Inf(1), 0.0
+		for j := at; j <= end; j++ {
+			high, low = math.Max(high, known.High[j]), math.Min(low, known.Low[j])
+			volume += known.Volume[j]
+		}
+		out.Append(known.Day[end], known.Open[at], high, low, known.Close[end], volume)
+		partial = append(partial, session(from, min(first-1, to)) || session(max(last+1, from), to))
+		at = end + 1
+	}
+	return out, partial
+}
+
+// Holes lists the sessions from first to last of which there is no bar.
+func (b *Bars) Holes(first, last period.Date, trades func(period.Date) bool) []period.Date {
+	var holes []period.Date
+	at := b.OnOrBefore(first-1) + 1
+	for d := first; d <= last; d++ {
+		if at < len(b.Day) && b.Day[at] == d {
+			at++
+			continue
+		}
+		if trades(d) {
+			holes = append(holes, d)
+		}
+	}
+	return holes
+}
