@@ -57,6 +57,13 @@ func (a *app) completeSymbols(cmd *cobra.Command, begun string) ([]cobra.Complet
 	})
 }
 
+// completeListsAndSymbols offers both, as either may be named.
+func (a *app) completeListsAndSymbols(cmd *cobra.Command, args []string, begun string) ([]cobra.Completion, cobra.ShellCompDirective) {
+	symbols, directive := a.completeSymbols(cmd, begun)
+	lists, _ := a.completeWatchlists(cmd, nil, begun)
+	return append(lists, symbols...), directive
+}
+
 func (a *app) completeListThenSymbols(cmd *cobra.Command, args []string, begun string) ([]cobra.Completion, cobra.ShellCompDirective) {
 	if len(args) == 0 {
 		return a.completeWatchlists(cmd, args, begun)

@@ -9,8 +9,6 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
-	"soba.invalid/soba/internal/core/period"
-	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/internal/wire"
 )
 
@@ -64,41 +62,6 @@ func (s *Server) addListings() {
 				return nil, asProblem(err, "symbol")
 			}
 			return answer(s.listing(l)), nil
-		})
-	type barsInput struct {
-		SymbolInput
-		From string `query:"from" doc:"First day, as 2026-03-06 or -30d; all there are when left out"`
-	}
-	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/bars", "get-bars", "Daily bars of a listing, in today's shares", "listings"),
-		func(ctx context.Context, in *barsInput) (*body[wire.Bars], error) {
-			l, err := s.Book.Directory().Resolve(in.Symbol)
-			if err != nil {
-				return nil, asProblem(err, "symbol")
-			}
-			from := period.Date(0)
-			if in.From != "" {
-				p, err := period.Parse(in.From)
-				if err != nil || !p.IsDate() {
-					return nil, problem(http.StatusUnprocessableEntity, problemBadRequest, "from", "%q is not a date: write it as 2026-03-06 or -30d", in.From)
-				}
-				from = p.Date(s.Book.Exchange(l).Today(s.Now()))
-			}
-			records, err := s.Book.Records(ctx, []store.Row{{ListingID: l.ID}}, max(from, 1))
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			out := wire.Bars{Symbol: l.Symbol.String(), Currency: l.Currency, Bars: []wire.Bar{}}
-			if len(records) != 1 {
-				return answer(out), nil
-			}
-			if g, _ := records[0].Pick(catalogue.Bars, s.Now(), s.Limits); g != nil {
-				b := g.Bars.After(from - 1)
-				for i, day := range b.Day {
-					out.Bars = append(out.Bars, wire.Bar{Day: day.String(), Open: b.Open[i], High: b.High[i], Low: b.Low[i], Close: b.Close[i], Volume: b.Volume[i]})
-				}
-				out.Source = g.Source
-			}
-			return answer(out), nil
 		})
 	type fieldsInput struct {
 		Query string `query:"query" doc:"Words of the id, the label or the definition" maxLength:"100"`

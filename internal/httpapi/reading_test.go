@@ -61,13 +61,6 @@ func TestLookingUpWhileTyping(t *testing.T) {
 	if l := as[wire.Listing](t, s.get("/api/v1/listings/EUR-USD")); l.Kind != "pair" || l.Currency != "USD" {
 		t.Errorf("got %+v", l)
 	}
-	bars := as[wire.Bars](t, s.get("/api/v1/listings/KELP.XCVH/bars?from=-30d"))
-	if n := len(bars.Bars); n < 18 || n > 22 || bars.Currency != "EUR" || bars.Bars[0].Day < "2026-02-04" {
-		t.Errorf("%d bars from %s", len(bars.Bars), bars.Bars[0].Day)
-	}
-	if bars := as[wire.Bars](t, s.get("/api/v1/listings/LIME.XTSG/bars")); bars.Bars == nil || len(bars.Bars) != 0 {
-		t.Errorf("no bars are an empty list: %+v", bars)
-	}
 }
 
 func TestManySymbolsByManyFields(t *testing.T) {

@@ -101,6 +101,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.addImports()
 	s.addWatchlists()
 	s.addTables()
+	s.addPrices()
 	s.addRefreshes()
 	s.addEvents()
 	s.addAccess()

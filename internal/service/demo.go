@@ -13,6 +13,7 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/source"
 	"soba.invalid/soba/internal/standin"
 	"soba.invalid/soba/internal/store"
@@ -194,7 +195,11 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		if err != nil {
 			return err
 		}
-		r, err := s.Engine.Ask(ctx, store.Asked{Watchlist: &list.ID, Datasets: catalogue.Datasets, Cause: store.ByHand})
+		asked := store.Asked{Watchlist: &list.ID, Datasets: catalogue.Datasets, Cause: store.ByHand}
+		if name == lists[0] {
+			asked.From = period.DateOf(now().UTC()).AddYears(-6) // yields of five years need six
+		}
+		r, err := s.Engine.Ask(ctx, asked)
 		if err != nil {
 			return err
 		}

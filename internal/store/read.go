@@ -286,7 +286,8 @@ func adjust(r *table.Record, raw []table.Given, tolerance float64) {
 	}
 	for i := range feed.From {
 		if g := &feed.From[i]; g.Bars != nil {
-			g.Bars = g.Bars.AdjustSplits(own(g.Source))
+			g.Splits = own(g.Source)
+			g.Bars = g.Bars.AdjustSplits(g.Splits)
 		}
 	}
 	dividends := &r.Feeds[table.FeedOf(catalogue.Dividends)]

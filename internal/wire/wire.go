@@ -474,24 +474,6 @@ type Member struct {
 	Weight float64 `json:"weight,omitempty"`
 }
 
-// Bars are the daily bars of a listing, oldest first, in today's shares.
-type Bars struct {
-	Symbol   string `json:"symbol"`
-	Currency string `json:"currency"`
-	Source   string `json:"source"`
-	Bars     []Bar  `json:"bars"`
-}
-
-// Bar is one session.
-type Bar struct {
-	Day    string  `json:"day"`
-	Open   float64 `json:"open"`
-	High   float64 `json:"high"`
-	Low    float64 `json:"low"`
-	Close  float64 `json:"close"`
-	Volume float64 `json:"volume"`
-}
-
 // Status is the state of the service.
 type Status struct {
 	Version   string    `json:"version"`
@@ -514,4 +496,94 @@ type Token struct {
 	Token string `json:"token"`
 	Label string `json:"label"`
 	Scope string `json:"scope"`
+}
+
+// PriceBars are bars as columns of equal length. Columns that were not asked for
+// are left out; a number is null on a day without a bar.
+type PriceBars struct {
+	Date    []string   `json:"date" doc:"Day of the session; of a longer bar its last one"`
+	Open    []*float64 `json:"open,omitempty"`
+	High    []*float64 `json:"high,omitempty"`
+	Low     []*float64 `json:"low,omitempty"`
+	Close   []*float64 `json:"close,omitempty"`
+	Volume  []*float64 `json:"volume,omitempty"`
+	Partial []int      `json:"partial,omitempty" doc:"Indices of bars whose stretch has sessions still to come, or before the history"`
+	Carried []int      `json:"carried,omitempty" doc:"Indices of days without a bar, whose numbers are those of the last one before"`
+}
+
+// PriceHole is a session without a bar.
+type PriceHole struct {
+	Date    string `json:"date"`
+	Because string `json:"because" enum:"no trade,no data" doc:"no trade: the source was asked for the day and has nothing"`
+}
+
+// PriceSplit is a split within the days asked for.
+type PriceSplit struct {
+	Date  string  `json:"date"`
+	Ratio float64 `json:"ratio"`
+}
+
+// PriceSeries are the bars of one listing.
+type PriceSeries struct {
+	Listing
+	State       string       `json:"state" enum:"fresh,stale,missing,pending"`
+	Reason      string       `json:"reason,omitempty"`
+	Detail      string       `json:"detail,omitempty"`
+	Flags       []string     `json:"flags,omitempty"`
+	Source      string       `json:"source,omitempty"`
+	Observed    *time.Time   `json:"observed,omitempty" doc:"The instant that the newest bar describes"`
+	Fetched     *time.Time   `json:"fetched,omitempty"`
+	Provisional bool         `json:"provisional,omitempty" doc:"The last bar holds today's quote"`
+	Bars        PriceBars    `json:"bars"`
+	Holes       []PriceHole  `json:"holes,omitempty"`
+	Splits      []PriceSplit `json:"splits,omitempty"`
+	Dividends   []Dividend   `json:"dividends,omitempty"`
+	Remarks     []string     `json:"remarks,omitempty"`
+}
+
+// Prices are the bars of listings through time.
+type Prices struct {
+	From   string        `json:"from"`
+	To     string        `json:"to"`
+	Every  string        `json:"every"`
+	Adjust string        `json:"adjust"`
+	Series []PriceSeries `json:"series"`
+}
+
+// Dividend is one cash dividend of a listing.
+type Dividend struct {
+	Ex       string  `json:"ex_date"`
+	Record   string  `json:"record_date,omitempty"`
+	Pay      string  `json:"pay_date,omitempty"`
+	Declared string  `json:"declared_date,omitempty"`
+	Amount   float64 `json:"amount" doc:"For one share of its day, as paid"`
+	Adjusted float64 `json:"adjusted" doc:"The same in today's shares"`
+	Currency string  `json:"currency"`
+	Kind     string  `json:"kind" enum:"regular,special,return_of_capital"`
+	Expected bool    `json:"expected,omitempty" doc:"Not announced: what the rhythm of the last year lets expect"`
+}
+
+// DividendYear totals the dividends of a calendar year, for one of today's shares.
+type DividendYear struct {
+	Year     int     `json:"year"`
+	Regular  float64 `json:"regular"`
+	Special  float64 `json:"special,omitempty"`
+	Capital  float64 `json:"return_of_capital,omitempty"`
+	Payments int     `json:"payments"`
+	Growth   *Cell   `json:"growth,omitempty" doc:"Of the regular ones against the year before"`
+	Partial  bool    `json:"partial,omitempty" doc:"The year is not over"`
+}
+
+// Dividends are the dividends of one listing.
+type Dividends struct {
+	Listing
+	State   string         `json:"state" enum:"fresh,stale,missing,pending"`
+	Reason  string         `json:"reason,omitempty"`
+	Detail  string         `json:"detail,omitempty"`
+	Source  string         `json:"source,omitempty"`
+	Fetched *time.Time     `json:"fetched,omitempty"`
+	History []Dividend     `json:"history" doc:"The newest first"`
+	Coming  []Dividend     `json:"coming" doc:"Announced or expected within a year"`
+	Years   []DividendYear `json:"years" doc:"The newest first"`
+	Overdue string         `json:"overdue,omitempty" doc:"An ex-date that the usual rhythm asked for, passed more than 20 days ago"`
 }

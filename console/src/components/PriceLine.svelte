@@ -2,17 +2,19 @@
   import type { Schemas } from '../lib/api';
   import { grouped } from '../lib/format';
 
-  let { bars, currency, source }: { bars: Schemas['Bar'][]; currency: string; source: string } = $props();
+  let { prices }: { prices: Schemas['PriceSeries'] } = $props();
 
   const width = 320;
   const height = 84;
-  const low = $derived(Math.min(...bars.map((b) => b.close)));
-  const high = $derived(Math.max(...bars.map((b) => b.close)));
+  const days = $derived(prices.bars.date);
+  const closes = $derived((prices.bars.close ?? []).map(Number));
+  const low = $derived(Math.min(...closes));
+  const high = $derived(Math.max(...closes));
   const points = $derived(
-    bars
-      .map((b, i) => {
-        const x = (i / Math.max(1, bars.length - 1)) * width;
-        const y = 4 + (height - 8) * (1 - (b.close - low) / (high - low || 1));
+    closes
+      .map((close, i) => {
+        const x = (i / Math.max(1, closes.length - 1)) * width;
+        const y = 4 + (height - 8) * (1 - (close - low) / (high - low || 1));
         return `${x.toFixed(1)},${y.toFixed(1)}`;
       })
       .join(' '),
@@ -25,10 +27,10 @@
     class="block h-24 w-full"
     preserveAspectRatio="none"
     role="img"
-    aria-label="Closing prices from {bars[0]?.day} to {bars.at(-1)?.day}, between {grouped(low, 2)} and {grouped(
+    aria-label="Closing prices from {days[0]} to {days.at(-1)}, between {grouped(low, 2)} and {grouped(
       high,
       2,
-    )} {currency}"
+    )} {prices.currency}"
   >
     <path
       d="M0 {height - 4}h{width}M0 4h{width}"
@@ -45,8 +47,8 @@
     />
   </svg>
   <figcaption class="quiet flex justify-between text-xs">
-    <span>{bars[0]?.day}</span>
-    <span>close, {currency}: {grouped(low, 2)} to {grouped(high, 2)} · {source}</span>
-    <span>{bars.at(-1)?.day}</span>
+    <span>{days[0]}</span>
+    <span>close, {prices.currency}: {grouped(low, 2)} to {grouped(high, 2)} · {prices.source}</span>
+    <span>{days.at(-1)}</span>
   </figcaption>
 </figure>

@@ -45,7 +45,7 @@
   ] as const;
   const shown = ['quote.last', 'quote.change_pct', ...facts.map(([id]) => id)];
   let values = $state<Table | null>(null);
-  let bars = $state<Schemas['Bars'] | null>(null);
+  let prices = $state<Schemas['PriceSeries'] | null>(null);
   let rows = $state<Schemas['Rows'] | null>(null);
   let explanation = $state<Explanation | null>(null);
   let trouble = $state<Trouble | null>(null);
@@ -69,15 +69,11 @@
       try {
         const [v, b, r] = await Promise.all([
           ask(api.GET('/api/v1/values', { params: { query: { symbols: wanted, fields: shown.join(',') } } })),
-          ask(
-            api.GET('/api/v1/listings/{symbol}/bars', {
-              params: { path: { symbol: wanted.replace('/', '-') }, query: { from: '-1y' } },
-            }),
-          ),
+          ask(api.GET('/api/v1/prices', { params: { query: { symbols: wanted, from: '-1y', columns: 'close' } } })),
           ask(api.GET('/api/v1/watchlists/{name}', { params: { path: { name: list } } })),
         ]);
         if (!current()) return;
-        [values, bars, rows, trouble] = [v, b, r, null];
+        [values, prices, rows, trouble] = [v, b.series[0] ?? null, r, null];
       } catch (error) {
         if (current() && error instanceof Trouble && !error.offline) trouble = error;
       }
@@ -204,9 +200,9 @@
         >
       {/if}
     </p>
-    {#if bars && bars.bars.length > 1}
-      <PriceLine bars={bars.bars} currency={bars.currency} source={bars.source} />
-    {:else if bars}
+    {#if prices && prices.bars.date.length > 1}
+      <PriceLine {prices} />
+    {:else if prices}
       <p class="my-2 quiet text-sm">There are no daily bars of it.</p>
     {/if}
     {#if explanation}

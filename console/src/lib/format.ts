@@ -22,6 +22,7 @@ export function readable(cell: Pick<Cell, 'v' | 'unit'>): string {
   if (v === null || v === undefined) return '–';
   if (typeof v === 'boolean') return v ? 'yes' : 'no';
   if (typeof v !== 'number') return unit === 'time' ? moment(String(v)) : String(v);
+  if (unit === 'year') return String(v);
   if (unit === 'percent') return grouped(v * 100, 2);
   for (const [size, suffix] of magnitudes) {
     if (Math.abs(v) >= size) return `${grouped(v / size, 2)} ${suffix}`;

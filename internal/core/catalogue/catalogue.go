@@ -30,6 +30,7 @@ const (
 	Count   Unit = "count"
 	Shares  Unit = "shares"
 	Minutes Unit = "minutes"
+	Year    Unit = "year" // a calendar year
 	Date    Unit = "date"
 	Time    Unit = "time"
 	Text    Unit = "text"
@@ -132,10 +133,8 @@ func (t *Told) tooShort() Said {
 
 // foreign tells of dividends that are in another currency than the listing's prices.
 func (t *Told) foreign() *Said {
-	for i := range t.Payments {
-		if c := t.Payments[i].Currency; c != "" && c != t.Listing.Currency {
-			return &Said{Reason: cell.InputMissing, Detail: fmt.Sprintf("an exchange rate: dividends are paid in %s, prices are in %s", c, t.Listing.Currency)}
-		}
+	if c := t.Payments.Foreign(t.Listing.Currency); c != "" {
+		return &Said{Reason: cell.InputMissing, Detail: fmt.Sprintf("an exchange rate: dividends are paid in %s, prices are in %s", c, t.Listing.Currency)}
 	}
 	return nil
 }

@@ -3,12 +3,14 @@ package catalogue
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
 )
@@ -33,7 +35,7 @@ var dividendFields = []Field{
 		return none
 	}),
 	paid("dividend.next_ex_date", "Next ex-date", Date, "Next ex-date that has been announced, or the one that the rhythm of the last year lets expect, marked as an estimate.", func(t *Told, h dividend.History) Said {
-		for _, p := range h.Coming(t.Day) {
+		for _, p := range Coming(t.Listing, h, t.Day) {
 			if p.Ex > t.Day {
 				return onDay(p.Ex, p.Expected)
 			}
@@ -42,7 +44,7 @@ var dividendFields = []Field{
 	}),
 	paid("dividend.next_pay_date", "Next pay date", Date, "Next day of payment: of a dividend that is announced, or of one that is expected, marked as an estimate.", func(t *Told, h dividend.History) Said {
 		var next *dividend.Payment
-		coming := h.Coming(t.Day)
+		coming := Coming(t.Listing, h, t.Day)
 		for i := range coming {
 			if p := &coming[i]; p.Pay > t.Day && (next == nil || p.Pay < next.Pay) {
 				next = p
@@ -79,7 +81,7 @@ var dividendFields = []Field{
 		return Said{Value: cell.Of(h.Year(year).Regular), Period: strconv.Itoa(year)}
 	})),
 	paid("dividend.forward", "Dividends ahead", Price, "The last regular dividend times the dividends a year; 0 where two in a row have not come.", func(t *Told, h dividend.History) Said {
-		if len(h) == 0 {
+		if len(h) == 0 || t.Listing.EndedBy(t.Day) {
 			return Said{Value: cell.Of(0)}
 		}
 		x, known := h.Forward(t.Day)
@@ -115,7 +117,7 @@ var dividendFields = []Field{
 	paid("dividend.streak", "Years of increase", Count, "Full calendar years in a row, up to the last, in which regular dividends rose.", func(t *Told, h dividend.History) Said {
 		return Said{Value: cell.Of(float64(h.Streak(t.Day)))}
 	}),
-	paid("dividend.cut_year", "Last cut", Count, "The last full calendar year in which regular dividends fell.", func(t *Told, h dividend.History) Said {
+	paid("dividend.cut_year", "Last cut", Year, "The last full calendar year in which regular dividends fell.", func(t *Told, h dividend.History) Said {
 		year := h.Cut(t.Day)
 		if year == 0 {
 			return Said{Reason: cell.NotApplicable, Detail: "they never fell in what is known"}
@@ -208,6 +210,15 @@ func yieldAt(t *Told, h dividend.History, year, quarter int) Said {
 }
 
 var paymentColumns = [...]int{columnOf(Dividends, "ex_date"), columnOf(Dividends, "amount"), columnOf(Dividends, "kind"), columnOf(Dividends, "record_date"), columnOf(Dividends, "pay_date"), columnOf(Dividends, "declared_date"), columnOf(Dividends, "currency")}
+
+// Coming are the dividends ahead of a listing: one that has ended lets expect none.
+func Coming(l *market.Listing, h dividend.History, day period.Date) dividend.History {
+	coming := h.Coming(day)
+	if l.EndedBy(day) {
+		coming = slices.DeleteFunc(coming, func(p dividend.Payment) bool { return p.Expected })
+	}
+	return coming
+}
 
 // Payments reads the dividends of a listing off their records. Amounts are
 // adjusted for the splits after each ex-date.

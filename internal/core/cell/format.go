@@ -31,6 +31,9 @@ func (c *Cell) Readable() string {
 		return "no"
 	}
 	x := c.Value.Num
+	if c.Unit == "year" {
+		return strconv.Itoa(int(x))
+	}
 	if c.Unit == "percent" {
 		return Grouped(x*100, 2) + " %"
 	}

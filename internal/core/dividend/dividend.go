@@ -33,6 +33,16 @@ func (p *Payment) IsRegular() bool { return p.Kind == Regular || p.Kind == "" }
 // History is the dividends of a listing, the oldest first.
 type History []Payment
 
+// Foreign is a currency of the dividends other than that of the listing, or "".
+func (h History) Foreign(currency string) string {
+	for i := range h {
+		if c := h[i].Currency; c != "" && c != currency {
+			return c
+		}
+	}
+	return ""
+}
+
 // By returns those that have gone ex by a day.
 func (h History) By(day period.Date) History {
 	i := 0
@@ -151,16 +161,17 @@ func (h History) Lapsed(day period.Date, perYear int) bool {
 
 // Forward is the last regular dividend times the payments a year: what the coming
 // year pays if nothing changes. It is not known without a rhythm, and 0 where the
-// payments have lapsed.
+// payments have lapsed: two in a row have not come, or none in two years.
 func (h History) Forward(day period.Date) (amount float64, known bool) {
 	n, known := h.Rhythm(day)
-	if !known || n == Irregular {
+	last := h.Regular().LastBy(day)
+	switch {
+	case last != nil && (day-last.Ex > rhythmDays || n > 0 && h.Lapsed(day, n)):
+		return 0, true
+	case !known || n == Irregular:
 		return 0, false
 	}
-	if h.Lapsed(day, n) {
-		return 0, true
-	}
-	return h.Regular().LastBy(day).Adjusted * float64(n), true
+	return last.Adjusted * float64(n), true
 }
 
 // Coming are the dividends with an ex-date or a payment after a day, within a

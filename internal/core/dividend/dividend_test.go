@@ -107,7 +107,7 @@ func TestRhythms(t *testing.T) {
 		{"monthly", monthly, "12", "1.2"},
 		{"at no rhythm", paid("2024-05-10 1", "2024-06-10 1", "2025-11-10 1"), "0", "unknown"},
 		{"once", paid("2025-11-10 1"), "unknown", "unknown"},
-		{"none for two years", paid("2020-05-10 1", "2021-05-10 1"), "unknown", "unknown"},
+		{"none for two years", paid("2020-05-10 1", "2021-05-10 1"), "unknown", "0"},
 		{"quarterly until last summer", paid("2024-09-02 1", "2024-12-02 1", "2025-03-03 1", "2025-06-02 1"), "4", "0"},
 	} {
 		got, forward := "unknown", "unknown"

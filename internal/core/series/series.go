@@ -86,6 +86,33 @@ func (b *Bars) AdjustSplits(splits []Split) *Bars {
 	return out
 }
 
+// AsTraded undoes [Bars.AdjustSplits]. Prices are rounded to ten digits, which is
+// what dividing and multiplying leaves of them.
+func (b *Bars) AsTraded(splits []Split) *Bars {
+	inverse := make([]Split, len(splits))
+	for i, s := range splits {
+		inverse[i] = Split{s.Day, 1 / s.Ratio}
+	}
+	out := b.AdjustSplits(inverse)
+	if out == b {
+		return b
+	}
+	for _, column := range [][]float64{out.Open, out.High, out.Low, out.Close, out.Volume} {
+		for i, x := range column {
+			column[i] = rounded(x)
+		}
+	}
+	return out
+}
+
+func rounded(x float64) float64 {
+	if x == 0 {
+		return 0
+	}
+	scale := math.Pow(10, 9-math.Floor(math.Log10(math.Abs(x))))
+	return math.Round(x*scale) / scale
+}
+
 // Highest is the highest high; NaN without bars.
 func (b *Bars) Highest() float64 {
 	most := math.NaN()

@@ -79,6 +79,7 @@ type Given struct {
 	Entries     entry.Entries    // of dated records
 	Payments    dividend.History // of dividends: the same, adjusted for splits
 	Bars        *series.Bars     // adjusted for splits
+	Splits      []series.Split   // by which they are
 	Conflict    string           // how another source's series differ from it
 }
 
@@ -225,6 +226,13 @@ func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Li
 		}
 	}
 	return c, g, v.Until
+}
+
+// Account is the state, clocks and source of a dataset's values, and the source
+// itself; nil where none has given anything.
+func (r *Record) Account(d catalogue.Dataset, now time.Time, limits freshness.Limits) (cell.Cell, *Given) {
+	c, g, _ := r.account(d, now, limits)
+	return c, g
 }
 
 // belied tells how a quote from after a session's end differs from the close of

@@ -1,0 +1,154 @@
+package refresh
+
+import (
+	"encoding/json"
+	"math"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"testing"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/table"
+	"soba.invalid/soba/internal/standin"
+	"soba.invalid/soba/internal/store"
+)
+
+// Dividend fields and total returns of the hand-written names, against what the
+// stand-in says is true: reckoned here day by day, in the shares of each day.
+func TestDividendFieldsAgainstTheTruth(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 40)
+	r, err := w.engine.Ask(t.Context(), store.Asked{
+		Watchlist: &w.list.ID, Cause: store.ByHand, From: period.MakeDate(2020, 1, 1),
+		Datasets: []catalogue.Dataset{catalogue.Quotes, catalogue.Bars, catalogue.Splits, catalogue.Dividends},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.wait(r.ID)
+	rows, err := w.store.Rows(t.Context(), w.list.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.book.CatchUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	records, err := w.book.Records(t.Context(), rows, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	columns := []string{"dividend.ttm", "dividend.ttm_total", "dividend.annual@2024", "dividend.growth_3y", "dividend.streak", "dividend.yield_at@2025-Q2", "price.total_return_52w", "price.adjusted_close@-1y", "price.sma_50"}
+	refs, err := catalogue.ParseColumns(columns)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := table.Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	today := period.MakeDate(2026, 3, 7)
+	checked := map[string]int{}
+	for _, row := range p.Evaluate(records, w.market.Clock(), freshness.Standard).Rows {
+		l := row.Record.Listing
+		var truth struct {
+			Bars struct {
+				Day   []period.Date
+				Close []float64
+			}
+			Splits []struct {
+				Day   period.Date
+				Ratio float64
+			}
+			Dividends []standin.Dividend
+		}
+		answer := httptest.NewRecorder()
+		w.vendors["gannet"].ServeHTTP(answer, httptest.NewRequest("GET", "/admin/truth?symbol="+url.QueryEscape(l.Symbol.String()), nil))
+		if err := json.Unmarshal(answer.Body.Bytes(), &truth); err != nil {
+			t.Fatal(err)
+		}
+		if slices.Contains([]string{"FOGG", "PEAT"}, l.Symbol.Ticker) || len(truth.Bars.Day) < 50 { // the vendor lost a part of the one, and all of the other
+			continue
+		}
+		shares := func(day period.Date) float64 {
+			n := 1.0
+			for _, s := range truth.Splits {
+				if day < s.Day {
+					n *= s.Ratio
+				}
+			}
+			return n
+		}
+		sum := func(after, to period.Date, kinds ...string) (total float64) {
+			for _, d := range truth.Dividends {
+				if d.Ex > after && d.Ex <= to && slices.Contains(kinds, d.Kind) {
+					total += d.Amount / shares(d.Ex)
+				}
+			}
+			return total
+		}
+		year := func(y int) float64 {
+			return sum(period.MakeDate(y-1, 12, 31), period.MakeDate(y, 12, 31), "regular")
+		}
+		streak := 0
+		for y := 2025; year(y) > year(y-1)+1e-9 && year(y-1) > 0; y-- {
+			streak++
+		}
+		at := func(day period.Date) int {
+			i := len(truth.Bars.Day) - 1
+			for i > 0 && truth.Bars.Day[i] > day {
+				i--
+			}
+			return i
+		}
+		// One share bought a year ago, each dividend spent at the price of the evening before less itself.
+		held := func(from int) float64 {
+			n := 1.0
+			for i := from + 1; i < len(truth.Bars.Day); i++ {
+				day := truth.Bars.Day[i]
+				for _, s := range truth.Splits {
+					if s.Day > truth.Bars.Day[i-1] && s.Day <= day {
+						n *= s.Ratio
+					}
+				}
+				for _, d := range truth.Dividends {
+					if d.Ex > truth.Bars.Day[i-1] && d.Ex <= day {
+						before := truth.Bars.Close[i-1] * shares(truth.Bars.Day[i]) / shares(truth.Bars.Day[i-1])
+						n *= before / (before - d.Amount)
+					}
+				}
+			}
+			return n * truth.Bars.Close[len(truth.Bars.Close)-1]
+		}
+		start, anniversary := at(today-364), at(today.AddYears(-1))
+		quarter := at(period.MakeDate(2025, 6, 30))
+		mean := 0.0
+		for i := len(truth.Bars.Close) - 50; i < len(truth.Bars.Close); i++ {
+			mean += truth.Bars.Close[i] / shares(truth.Bars.Day[i]) / 50
+		}
+		last := truth.Bars.Close[len(truth.Bars.Close)-1]
+		for i, want := range []float64{
+			sum(today-365, today, "regular"), sum(today-365, today, "regular", "special"), year(2024),
+			math.Cbrt(year(2025)/year(2022)) - 1, float64(streak),
+			sum(period.MakeDate(2024, 6, 30), period.MakeDate(2025, 6, 30), "regular") / (truth.Bars.Close[quarter] / shares(truth.Bars.Day[quarter])),
+			held(start)/truth.Bars.Close[start] - 1, truth.Bars.Close[anniversary] * last / held(anniversary), mean,
+		} {
+			c := row.Cells[i]
+			if c.Absent() && slices.Contains([]cell.Reason{cell.NotApplicable, cell.NotReported, cell.ShortHistory, cell.NotPermitted, cell.NotCovered, cell.Ended}, c.Reason) {
+				continue
+			}
+			if math.Abs(c.Value.Num-want) > 1e-6*max(1, math.Abs(want)) || c.Absent() {
+				t.Errorf("%s of %s is %+v, want %v", columns[i], l.Symbol, c, want)
+			}
+			checked[columns[i]]++
+		}
+	}
+	for _, c := range columns {
+		if checked[c] < 15 {
+			t.Errorf("%s was checked on %d names", c, checked[c])
+		}
+	}
+}
