@@ -435,6 +435,7 @@ func TestScreenshots(t *testing.T) {
 		"terminal-explain": "soba explain KELP.XCVH quote.change_pct",
 		"terminal-source":  "soba source list && soba source try whimbrel ratios KELP.XCVH && soba source try gannet funds",
 		"terminal-health":  "soba health growth",
+		"terminal-prices":  "soba prices KELP.XCVH MUSL.XNMK COLD.XTSG --from 2025-12-22 --to 2026-01-05 -c close --shape wide --gaps carry",
 		"terminal-refresh": "soba refresh everything --force --dry-run",
 		"terminal-lookup":  "soba lookup blue rope && soba value KELP.XCVH OARS.XCVH quote.last price.close@2025-12-31 price.return_52w",
 	} {

@@ -59,6 +59,7 @@ func (a *app) named(ctx context.Context, args []string) ([]string, error) {
 const (
 	partialMark = "◔"
 	carriedMark = "↤"
+	noMark      = "\u00a0\u00a0" // keeps the digits of a column below each other
 )
 
 func (a *app) pricesCommand() *cobra.Command {
@@ -216,6 +217,8 @@ func (a *app) wide(p *wire.Prices, columns []string, format string) (header []st
 						text += " " + carriedMark
 					case slices.Contains(s.Bars.Partial, j):
 						text += " " + partialMark
+					default:
+						text += noMark
 					}
 				}
 				row = append(row, text)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/url"
@@ -51,8 +52,8 @@ func (a *app) lookupCommand() *cobra.Command {
 
 // tableFlags are the ways to choose what a table holds.
 type tableFlags struct {
-	columns, view, where, sort, asOf string
-	strict                           bool
+	columns, view, where, sort, in, asOf string
+	strict                               bool
 }
 
 func (f *tableFlags) add(a *app, c *cobra.Command) {
@@ -60,6 +61,7 @@ func (f *tableFlags) add(a *app, c *cobra.Command) {
 	c.Flags().StringVar(&f.view, "view", "overview", "a named set of columns")
 	c.Flags().StringVarP(&f.where, "where", "w", "", "only rows that meet a condition, as 'quote.change_pct > 1%'")
 	c.Flags().StringVarP(&f.sort, "sort", "s", "", "fields to sort by, with a leading minus for descending")
+	c.Flags().StringVar(&f.in, "in", "", "convert prices and amounts into one currency, as EUR, by reference rates")
 	c.Flags().StringVar(&f.asOf, "as-of", "", "read as it was known on a date or at an instant")
 	c.Flags().BoolVar(&f.strict, "strict", false, "exit with 3 when values are missing, stale or pending")
 	for name, complete := range map[string]cobra.CompletionFunc{"columns": a.completeFields, "sort": a.completeFields, "view": a.completeViews} {
@@ -69,7 +71,7 @@ func (f *tableFlags) add(a *app, c *cobra.Command) {
 
 func (f *tableFlags) query() url.Values {
 	q := url.Values{}
-	for name, value := range map[string]string{"columns": f.columns, "where": f.where, "sort": f.sort, "as_of": f.asOf} {
+	for name, value := range map[string]string{"columns": f.columns, "where": f.where, "sort": f.sort, "in": f.in, "as_of": f.asOf} {
 		if value != "" {
 			q.Set(name, value)
 		}
@@ -91,6 +93,7 @@ exist. 'soba explain' tells the rest.
 On a terminal, columns that do not fit are left out and counted.`,
 		Example: `  soba table income
   soba table income --view holdings --sort -holding.market_value
+  soba table growth --view holdings --in EUR
   soba table everything --where 'quote.change_pct > 2%' --columns quote.last,quote.change_pct,profile.sector
   soba table income --format json
   soba table income --format csv --output income.csv`,
@@ -173,7 +176,7 @@ func (a *app) renderTable(t *wire.Table, noHeader bool) string {
 		}
 		rows[i] = []string{symbol, shorten(r.Name, 26)}
 		if money {
-			rows[i] = append(rows[i], r.Currency)
+			rows[i] = append(rows[i], cmp.Or(t.In, r.Currency))
 		}
 		for j, c := range r.Cells {
 			value := a.readable(c, true)
@@ -232,13 +235,14 @@ func fit(header []string, rows [][]string, width int) int {
 
 func (a *app) valueCommand() *cobra.Command {
 	var p printing
-	var asOf string
+	var asOf, in string
 	var strict bool
 	c := &cobra.Command{
 		Use: "value SYMBOL... FIELD...", Short: "Show values of listings, each with its account", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.completeSymbolThenFields,
 		Long: "Shows values. Arguments with a dot and a name of the catalogue, as quote.last, are fields; the others\nare symbols, ISINs, or - for symbols on standard input.",
 		Example: `  soba value KELP.XCVH quote.last
   soba value KELP.XCVH price.close@2025-12-31
+  soba value CABL.XNMK COLD.XTSG price.close@2025-12-31 --in EUR
   soba value KELP.XCVH FERY.XCVH quote.last price.return_52w
   echo KELP.XCVH | soba value - quote.last --format csv`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -249,6 +253,9 @@ func (a *app) valueCommand() *cobra.Command {
 			q := url.Values{"symbols": {strings.Join(symbols, ",")}, "fields": {strings.Join(fields, ",")}}
 			if asOf != "" {
 				q.Set("as_of", asOf)
+			}
+			if in != "" {
+				q.Set("in", in)
 			}
 			t, err := get[wire.Table](cmd.Context(), a.client, "/api/v1/values", q)
 			if err != nil {
@@ -290,6 +297,7 @@ func (a *app) valueCommand() *cobra.Command {
 		},
 	}
 	p.add(c)
+	c.Flags().StringVar(&in, "in", "", "convert prices and amounts into one currency, as EUR, by reference rates")
 	c.Flags().StringVar(&asOf, "as-of", "", "read as it was known on a date or at an instant")
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 3 when values are missing, stale or pending")
 	return c

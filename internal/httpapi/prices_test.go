@@ -124,3 +124,57 @@ func TestDividendsOfAListing(t *testing.T) {
 		t.Errorf("one that has ended lets expect nothing: %+v", x.Coming)
 	}
 }
+
+func TestATableInOneCurrency(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	own := s.table("columns=quote.last,holding.weight")
+	inPounds := s.table("columns=quote.last,holding.weight&in=GBP")
+	if own.In != "" || inPounds.In != "GBP" {
+		t.Errorf("in %q and %q", own.In, inPounds.In)
+	}
+	for i, row := range inPounds.Rows {
+		c := row.Cells[0]
+		switch {
+		case row.Kind == "index" || row.Kind == "pair":
+			if c.Unit == "GBP" && row.Currency != "GBP" {
+				t.Errorf("%s is no amount: %+v", row.Symbol, c)
+			}
+		case c.Unit != "GBP":
+			t.Errorf("%s is in %s", row.Symbol, c.Unit)
+		case row.Currency == "GBP" && c.V != own.Rows[i].Cells[0].V:
+			t.Errorf("%s was in pounds already: %+v", row.Symbol, c)
+		case row.Currency != "GBP" && c.State != "missing":
+			t.Errorf("no rates are served here, and %s is %+v", row.Symbol, c)
+		}
+	}
+	if r := s.get("/api/v1/watchlists/income/table?in=EURO"); r.StatusCode != 422 {
+		t.Errorf("EURO: %s", r.Status)
+	}
+}
+
+func TestIncomeOfAList(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	x := as[wire.Income](t, s.get("/api/v1/watchlists/income/income"))
+	byMonth, byName, total := 0.0, 0.0, 0.0
+	for _, m := range x.Months {
+		for _, sum := range m.Sums {
+			byMonth += sum.Amount
+		}
+	}
+	for _, n := range x.Names {
+		byName += n.Amount
+	}
+	for _, p := range x.Payments {
+		if total += p.Amount; p.On < x.From || p.On > x.To || math.Abs(p.PerShare*p.Quantity-p.Amount) > 1e-9 {
+			t.Errorf("%+v", p)
+		}
+	}
+	if len(x.Months) != 13 || len(x.Names) != 10 || len(x.Total) != 1 || total == 0 || math.Abs(byMonth-total) > 1e-9 || math.Abs(byName-total) > 1e-9 || math.Abs(x.Total[0].Amount-total) > 1e-9 {
+		t.Errorf("%v by month, %v by name, %v in all: %+v", byMonth, byName, total, x)
+	}
+	if empty := as[wire.Income](t, s.get("/api/v1/watchlists/everything/income")); len(empty.Names) != 0 || empty.Payments == nil {
+		t.Errorf("nothing is held: %+v", empty)
+	}
+}

@@ -102,6 +102,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.addWatchlists()
 	s.addTables()
 	s.addPrices()
+	s.addIncome()
 	s.addRefreshes()
 	s.addEvents()
 	s.addAccess()

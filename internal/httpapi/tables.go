@@ -32,6 +32,7 @@ type TableQuery struct {
 	View    string `query:"view" doc:"A named set of columns" default:"overview"`
 	Where   string `query:"where" doc:"A condition that rows must meet, as quote.change_pct > 1%" maxLength:"4000"`
 	Sort    string `query:"sort" doc:"Fields, joined by commas, with a leading minus for descending" maxLength:"1000"`
+	In      string `query:"in" doc:"Convert prices and amounts into one currency (ISO 4217) by reference rates" maxLength:"3"`
 	AsOf    string `query:"as_of" doc:"Read as it was known at an instant: a date, whose end is meant, or an RFC 3339 time"`
 }
 
@@ -184,22 +185,46 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 	if err != nil {
 		return nil, err
 	}
-	var records []*table.Record
-	if at.IsZero() {
-		records, err = s.Book.Records(ctx, list.Rows, p.Since(now))
-	} else {
-		now = at
-		records, err = s.Book.RecordsAt(ctx, list.Rows, at, p.Since(now))
+	read := func(rows []store.Row) ([]*table.Record, error) {
+		if at.IsZero() {
+			return s.Book.Records(ctx, rows, p.Since(now))
+		}
+		return s.Book.RecordsAt(ctx, rows, at, p.Since(at))
 	}
+	records, err := read(list.Rows)
 	if err != nil {
 		return nil, asProblem(err, "")
 	}
-	return p.Evaluate(records, now, s.Limits), nil
+	var in table.Conversion
+	if q.In != "" {
+		if !market.IsCurrency(q.In) {
+			return nil, problem(http.StatusUnprocessableEntity, problemBadRequest, "in", "%q is not a currency: write its ISO 4217 code, as EUR", q.In)
+		}
+		pairs, err := read(s.pairs())
+		if err != nil {
+			return nil, asProblem(err, "")
+		}
+		in = table.Conversion{To: q.In, Rates: table.RatesOf(pairs, now, s.Limits)}
+	}
+	if !at.IsZero() {
+		now = at
+	}
+	return p.EvaluateIn(in, records, now, s.Limits), nil
+}
+
+// pairs are all pairs of currencies that are listed.
+func (s *Server) pairs() (rows []store.Row) {
+	for _, l := range s.Book.Directory().Ordered {
+		if l.Symbol.IsPair() {
+			rows = append(rows, store.Row{ListingID: l.ID})
+		}
+	}
+	return rows
 }
 
 // render computes a watchlist's table in JSON, or takes it from memory.
 func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*rendered, error) {
-	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s", list.ID, q.Columns, q.View, q.Where, q.Sort, q.AsOf)
+	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", list.ID, q.Columns, q.View, q.Where, q.Sort, q.In, q.AsOf)
 	if r := s.tables.get(s.tables.entries, key); s.holds(r) {
 		return r, nil
 	}
@@ -219,6 +244,9 @@ func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*
 	r.etag = hex.EncodeToString(sum[:12])
 	r.quoted = `"` + r.etag + `"`
 	head := fmt.Appendf(make([]byte, 0, len(content)+512), `{"watchlist":%s,"as_of":%q,"version":%q,"of":%d,`, cell.AppendText(nil, list.Name), t.AsOf.UTC().Format(time.RFC3339), r.etag, t.Of)
+	if q.In != "" {
+		head = fmt.Appendf(head, `"in":%q,`, q.In)
+	}
 	if notice != "" {
 		head = append(append(append(head, `"notice":`...), cell.AppendText(nil, notice)...), ',')
 	}
@@ -395,6 +423,7 @@ func (s *Server) addValues() {
 	type valuesInput struct {
 		Symbols string `query:"symbols" required:"true" doc:"Joined by commas" maxLength:"8000"`
 		Fields  string `query:"fields" required:"true" doc:"Joined by commas, each with an optional @period" maxLength:"8000"`
+		In      string `query:"in" doc:"Convert prices and amounts into one currency" maxLength:"3"`
 		AsOf    string `query:"as_of"`
 	}
 	op := operation(http.MethodGet, "/api/v1/values", "get-values", "Many symbols by many fields, in one call", "tables")
@@ -406,11 +435,14 @@ func (s *Server) addValues() {
 		if err != nil {
 			return nil, err
 		}
-		t, err := s.evaluate(ctx, list, &TableQuery{Columns: in.Fields, AsOf: in.AsOf})
+		t, err := s.evaluate(ctx, list, &TableQuery{Columns: in.Fields, In: in.In, AsOf: in.AsOf})
 		if err != nil {
 			return nil, err
 		}
 		head := fmt.Appendf(nil, `{"watchlist":"","as_of":%q,"version":"","of":%d,`, t.AsOf.UTC().Format(time.RFC3339), t.Of)
+		if in.In != "" {
+			head = fmt.Appendf(head, `"in":%q,`, in.In)
+		}
 		return &rawOutput{ContentType: "application/json", Status: http.StatusOK, Body: appendTable(head, t)}, nil
 	})
 	type explainInput struct {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -561,7 +562,40 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan
 	}
 	ask := e.ask(datasets(r.Datasets), datasets(r.Visible), r.Force, from)
 	ask.Since, ask.Claimed = *r.StartedAt, claimed
-	return e.assess(ctx, rows, ask)
+	needs, err := e.assess(ctx, rows, ask)
+	if err != nil || !slices.Contains(ask.Datasets, catalogue.Rates) || r.WatchlistID == nil {
+		return needs, err
+	}
+	ask.Datasets = []catalogue.Dataset{catalogue.Rates}
+	rates, err := e.assess(ctx, e.ratesFor(rows), ask)
+	return append(needs, rates...), err
+}
+
+// ratesFor are the pairs, besides those in a list, whose reference rates turn its
+// amounts into one currency: those between the currencies of its listings and of
+// the exchanges that are known.
+func (e *Engine) ratesFor(rows []store.Row) (pairs []store.Row) {
+	directory := e.book.Directory()
+	wanted, inList := map[string]bool{}, map[int64]bool{}
+	for _, row := range rows {
+		inList[row.ListingID] = true
+		if l := directory.ByID(row.ListingID); l != nil {
+			wanted[l.Currency] = true
+		}
+	}
+	for _, l := range directory.Ordered {
+		wanted[e.book.Exchange(l).Currency] = true
+	}
+	for _, l := range directory.Ordered {
+		s := l.Symbol
+		if !s.IsPair() || inList[l.ID] || !wanted[s.Ticker] || !wanted[s.Exchange] {
+			continue
+		}
+		if slices.ContainsFunc(e.lanes, func(l *lane) bool { return l.source.Serves(catalogue.Rates) && l.source.Symbols.Covers(s) }) {
+			pairs = append(pairs, store.Row{ListingID: l.ID})
+		}
+	}
+	return pairs
 }
 
 func datasets(names []string) []catalogue.Dataset {

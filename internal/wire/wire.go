@@ -141,6 +141,7 @@ type Counts struct {
 // Table is a watchlist by columns, evaluated at an instant.
 type Table struct {
 	Watchlist string     `json:"watchlist"`
+	In        string     `json:"in,omitempty" doc:"The currency of all prices and amounts; each row has its own when left out"`
 	AsOf      time.Time  `json:"as_of"`
 	Version   string     `json:"version" doc:"Names the content; the same while nothing changed"`
 	Of        int        `json:"of" doc:"Rows before the filter"`
@@ -586,4 +587,56 @@ type Dividends struct {
 	Coming  []Dividend     `json:"coming" doc:"Announced or expected within a year"`
 	Years   []DividendYear `json:"years" doc:"The newest first"`
 	Overdue string         `json:"overdue,omitempty" doc:"An ex-date that the usual rhythm asked for, passed more than 20 days ago"`
+}
+
+// IncomeSum is an amount in one currency.
+type IncomeSum struct {
+	Currency string  `json:"currency"`
+	Amount   float64 `json:"amount"`
+	Expected float64 `json:"expected" doc:"The part of it that is not announced"`
+}
+
+// IncomeMonth is what a calendar month pays.
+type IncomeMonth struct {
+	Month string      `json:"month" doc:"As 2026-12"`
+	Sums  []IncomeSum `json:"sums" doc:"By currency"`
+}
+
+// IncomeName is what one holding pays within the year.
+type IncomeName struct {
+	Listing
+	Quantity float64  `json:"quantity"`
+	Paid     string   `json:"paid_in" doc:"Currency of the amount"`
+	Amount   float64  `json:"amount"`
+	OnCost   *float64 `json:"yield_on_cost,omitempty" doc:"Over what was paid for the holding"`
+	Payments int      `json:"payments"`
+	State    string   `json:"state" enum:"fresh,stale,missing,pending"`
+	Reason   string   `json:"reason,omitempty"`
+	Detail   string   `json:"detail,omitempty"`
+}
+
+// IncomePayment is one dividend of one holding.
+type IncomePayment struct {
+	On       string  `json:"on" doc:"Day of payment; the ex-date where that is not known"`
+	Ex       string  `json:"ex_date"`
+	Symbol   string  `json:"symbol"`
+	Name     string  `json:"name"`
+	PerShare float64 `json:"per_share" doc:"In the currency of the listing"`
+	Quantity float64 `json:"quantity"`
+	Amount   float64 `json:"amount"`
+	Currency string  `json:"currency"`
+	Kind     string  `json:"kind" enum:"regular,special,return_of_capital"`
+	Expected bool    `json:"expected,omitempty" doc:"Not announced: what the rhythm of the last year lets expect"`
+}
+
+// Income is what the holdings of a list will pay within a year.
+type Income struct {
+	Watchlist string          `json:"watchlist"`
+	From      string          `json:"from"`
+	To        string          `json:"to"`
+	In        string          `json:"in,omitempty"`
+	Total     []IncomeSum     `json:"total" doc:"By currency"`
+	Months    []IncomeMonth   `json:"months"`
+	Names     []IncomeName    `json:"names"`
+	Payments  []IncomePayment `json:"payments"`
 }

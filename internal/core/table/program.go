@@ -9,8 +9,10 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/currency"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
 )
@@ -194,12 +196,26 @@ type Table struct {
 	Of      int       // rows before the filter
 }
 
-// Evaluate computes the table of the records at an instant.
+// Conversion turns amounts into one currency.
+type Conversion struct {
+	To    string // ISO 4217
+	Rates *currency.Rates
+}
+
+// Evaluate computes the table of the records at an instant, each row in its own
+// currency.
 func (p *Program) Evaluate(records []*Record, now time.Time, limits freshness.Limits) *Table {
+	return p.EvaluateIn(Conversion{}, records, now, limits)
+}
+
+// EvaluateIn computes the table with all prices and amounts in one currency: what
+// is of a day at the rate of that day, all else at the newest. Derived fields are
+// computed on what was converted.
+func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, limits freshness.Limits) *Table {
 	t := &Table{Program: p, AsOf: now, Rows: make([]Row, len(records)), Of: len(records)}
 	width := len(p.steps)
 	matrix := make([]cell.Cell, width*len(records))
-	env := &rowEnv{}
+	env := &rowEnv{in: in}
 	for i, r := range records {
 		cells := matrix[i*width : (i+1)*width : (i+1)*width]
 		t.Rows[i] = Row{r, cells}
@@ -247,6 +263,7 @@ func (t *Table) bound(until time.Time) {
 }
 
 func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now time.Time, limits freshness.Limits, t *Table) {
+	in := &env.in
 	var accounts [feeds]cell.Cell
 	var picked [feeds]*Given
 	var known [feeds]bool
@@ -263,10 +280,11 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 	for _, slot := range p.order {
 		s := &p.steps[slot]
 		out := &cells[slot]
+		unit := in.unitOf(s.field, r)
 		switch {
 		case !s.field.AppliesTo(r.Listing.Kind):
 			*out = cell.Gap(cell.NotApplicable, "")
-			out.Unit = unitOf(s.field, r)
+			out.Unit = unit
 			continue
 		case s.expr != nil:
 			p.derive(slot, &row, env)
@@ -276,7 +294,7 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			if out.Absent() {
 				*out = cell.Gap(cell.NotReported, "")
 			}
-			out.Unit = unitOf(s.field, r)
+			out.Unit = unit
 			t.bound(nextPhase(r, now))
 			continue
 		}
@@ -301,7 +319,48 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 				observe(s.field, r, feed, g, out, limits)
 			}
 		}
-		out.Unit = unitOf(s.field, r)
+		in.convert(s.field, r, out, now)
+		out.Unit = unit
+	}
+}
+
+// converts tells whether a field of a listing changes with the currency: what an
+// index or a pair stands at is no amount.
+func (in *Conversion) converts(f *catalogue.Field, r *Record) bool {
+	return in.To != "" && r.Listing.Kind != market.Index && r.Listing.Kind != market.Pair && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) && r.Listing.Currency != in.To
+}
+
+func (in *Conversion) unitOf(f *catalogue.Field, r *Record) string {
+	switch {
+	case in.converts(f, r):
+		return in.To
+	case f.Unit == catalogue.Price || f.Unit == catalogue.Money:
+		return r.Listing.Currency
+	}
+	return string(f.Unit)
+}
+
+// convert turns a value into the currency of the table. The rate is in its account.
+func (in *Conversion) convert(f *catalogue.Field, r *Record, out *cell.Cell, now time.Time) {
+	if out.Value.Kind != cell.Number || !in.converts(f, r) {
+		return
+	}
+	day := r.Exchange.Today(now)
+	if d, err := period.ParseDate(out.Period); err == nil {
+		day = d
+	}
+	rate := in.Rates.On(r.Listing.Currency, in.To, day)
+	if rate.Value == 0 {
+		*out = rate.Account
+		return
+	}
+	observed := out.Observed
+	out.Absorb(&rate.Account)
+	out.Observed = observed // the price's; that of the rate is in the detail
+	out.Value = cell.Of(out.Value.Num * rate.Value)
+	out.Flags |= cell.Converted
+	if out.Detail == "" || rate.Account.State > cell.Fresh {
+		out.Detail = rate.Account.Detail
 	}
 }
 
@@ -408,17 +467,11 @@ func (p *Program) derive(slot int, row *Row, env *rowEnv) {
 	} else {
 		*out = cell.Gap(cell.NotApplicable, "")
 	}
-	out.Unit = unitOf(s.field, row.Record)
-}
-
-func unitOf(f *catalogue.Field, r *Record) string {
-	if f.Unit == catalogue.Price || f.Unit == catalogue.Money {
-		return r.Listing.Currency
-	}
-	return string(f.Unit)
+	out.Unit = env.in.unitOf(s.field, row.Record)
 }
 
 type rowEnv struct {
+	in     Conversion
 	cells  []cell.Cell
 	step   *step
 	totals []cell.Cell
@@ -442,7 +495,7 @@ func (p *Program) sum(rows []Row) []cell.Cell {
 				*total = cell.Gap(cell.InputMissing, p.steps[slot].ref.String()+" of "+row.Record.Listing.Symbol.String()+": "+c.Reason.String())
 				total.State = c.State
 			case total.Unit != "" && total.Unit != c.Unit:
-				*total = cell.Gap(cell.InputMissing, "an exchange rate: the list holds both "+total.Unit+" and "+c.Unit)
+				*total = cell.Gap(cell.InputMissing, "an exchange rate: the list holds both "+total.Unit+" and "+c.Unit+"; read it in one currency")
 			default:
 				total.Absorb(c)
 				total.Value, total.Unit = cell.Of(total.Value.Num+c.Value.Num), c.Unit

@@ -9,6 +9,7 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/currency"
 	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/freshness"
@@ -234,6 +235,29 @@ func (r *Record) Account(d catalogue.Dataset, now time.Time, limits freshness.Li
 	c, g, _ := r.account(d, now, limits)
 	return c, g
 }
+
+// RatesOf gathers the reference rates of the pairs among records.
+func RatesOf(records []*Record, now time.Time, limits freshness.Limits) *currency.Rates {
+	var pairs []*currency.Pair
+	for _, r := range records {
+		if !r.Listing.Symbol.IsPair() {
+			continue
+		}
+		p := &currency.Pair{Base: r.Listing.Symbol.Ticker, Quote: r.Listing.Symbol.Exchange}
+		account, given := r.Account(catalogue.Rates, now, limits)
+		p.Account = account
+		if given != nil {
+			for i := range given.Entries {
+				e := &given.Entries[i]
+				p.Fixings = append(p.Fixings, currency.Fixing{Day: e.Day, Rate: e.Values[rateColumn].Num})
+			}
+		}
+		pairs = append(pairs, p)
+	}
+	return currency.New(pairs)
+}
+
+var rateColumn = catalogue.Info(catalogue.Rates).Column("rate")
 
 // belied tells how a quote from after a session's end differs from the close of
 // that session's bar: an old price under a new time is found out by it.

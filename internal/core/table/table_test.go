@@ -352,6 +352,63 @@ func TestSeveralSources(t *testing.T) {
 	}
 }
 
+// Worked out by hand at 0.8 pounds for a euro on the day of the close, 0.5 now,
+// and 2 dollars.
+func TestATableInOneCurrency(t *testing.T) {
+	pair := func(quote string, fixings ...entry.Entry) *Record {
+		r := &Record{Listing: &market.Listing{Symbol: market.Symbol{Ticker: "EUR", Exchange: quote}, Kind: market.Pair, Currency: quote}, Exchange: market.Weekdays}
+		g := r.feed(catalogue.Rates)
+		g.Entries = fixings
+		g.Observation = &Observation{Source: "dunlin", Observed: friday.In(time.UTC, 16, 0), Fetched: saturday}
+		return r
+	}
+	fixing := func(day period.Date, rate float64) entry.Entry {
+		return entry.Entry{Day: day, Values: []cell.Value{cell.OfText(day.String()), cell.Of(rate)}}
+	}
+	bars := &series.Bars{}
+	bars.Append(friday-10, 16, 16, 16, 16, 100)
+	bars.Append(friday, 20, 20, 20, 20, 100)
+	rates := RatesOf([]*Record{pair("GBP", fixing(friday-10, 0.8), fixing(friday, 0.5)), pair("USD", fixing(friday, 2))}, saturday, freshness.Standard)
+	records := []*Record{
+		listed("AAA", "EUR", 30, 29).hold(2, 10), listed("BBB", "GBP", 20, 16).hold(1, 5).history(bars),
+		listed("CCC", "USD", 10, 9), listed("DDD", "JPY", 7, 7),
+	}
+	refs, err := catalogue.ParseColumns([]string{"quote.last", "quote.change_pct", "holding.market_value", "holding.weight", "price.close@" + (friday - 9).String(), "holding.gain_pct"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Compile(refs, "quote.last > 4", []string{"-quote.last"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tab := p.EvaluateIn(Conversion{"EUR", rates}, records, saturday, freshness.Standard)
+	if got := symbols(tab); got != "BBB AAA CCC" { // 40, 30 and 5 euro; the yen cannot be compared
+		t.Errorf("in order of euro: %s", got)
+	}
+	bbb := tab.Rows[0].Cells
+	for i, want := range []float64{40, 0.25, 40, 0.4, 20, 3} {
+		if math.Abs(bbb[i].Value.Num-want) > 1e-12 {
+			t.Errorf("%s is %+v, want %v", refs[i], bbb[i], want)
+		}
+	}
+	if c := bbb[0]; c.Unit != "EUR" || c.Flags&cell.Converted == 0 || c.Detail != "EUR/GBP 0.5 of "+friday.String() || c.Source != cell.SeveralSources {
+		t.Errorf("got %+v", c)
+	}
+	if c := bbb[1]; c.Unit != "percent" {
+		t.Errorf("a fraction has no currency: %+v", c)
+	}
+	if c := tab.Rows[1].Cells[0]; c.Flags&cell.Converted != 0 || c.Value.Num != 30 {
+		t.Errorf("euro need no rate: %+v", c)
+	}
+	all, _ := Compile(refs[:1], "", nil)
+	if c := all.EvaluateIn(Conversion{"EUR", rates}, records, saturday, freshness.Standard).Rows[3].Cells[0]; c.Reason != cell.InputMissing || c.Unit != "EUR" || !strings.Contains(c.Detail, "no source fixes JPY") {
+		t.Errorf("yen: %+v", c)
+	}
+	if c := p.Evaluate(records[:2], saturday, freshness.Standard).Rows[0].Cells[3]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "in one currency") {
+		t.Errorf("a weight over two currencies: %+v", c)
+	}
+}
+
 func TestToldFields(t *testing.T) {
 	r := listed("AAA", "EUR", 30, 29)
 	info := catalogue.Info(catalogue.Dividends)
