@@ -15,7 +15,9 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+
 	"github.com/chromedp/chromedp/kb"
+	"soba.invalid/soba/internal/wire"
 )
 
 // page is a tab of a headless Chromium, showing the console of a service.
@@ -302,6 +304,57 @@ func TestConsoleKeepsTheTableWhenTheServiceIsAway(t *testing.T) {
 	}
 }
 
+// What the console says of a listing is what the command line says.
+func TestConsoleShowsAListingInFull(t *testing.T) {
+	t.Parallel()
+	dividends := shared.must(t, nil, "dividends", "KELP.XCVH", "--format", "csv")
+	first := ""
+	for _, line := range strings.Split(dividends, "\r\n")[1:] {
+		if cells := strings.Split(line, ","); len(cells) == 7 && cells[6] == "paid" {
+			first = cells[0]
+			break
+		}
+	}
+	p := open(t, shared, "/lists/income?row=KELP.XCVH", 1280, 800, false)
+	p.await("the panel", `document.querySelector('aside polyline')`)
+	p.click(`//aside//h2/a`)
+	p.await("the page", `location.pathname === '/listings/KELP.XCVH' && document.querySelectorAll('figure svg path').length > 5`)
+	if !read[bool](p, `[...document.querySelectorAll('td')].some(c => c.innerText === '`+first+`')`) {
+		t.Errorf("the newest dividend, of %s, is not there", first)
+	}
+	p.click(`//button[normalize-space()='1 month']`)
+	p.await("the shorter range", `location.search === '?from=-1m' && document.querySelector('figcaption').innerText.startsWith('By day, from gannet')`)
+	p.do(chromedp.SetValue(`select[aria-label="Adjustment"]`, "none"))
+	read[any](p, `document.querySelector('select[aria-label="Adjustment"]').dispatchEvent(new Event('change', { bubbles: true }))`)
+	p.await("the adjustment in the address", `location.search.includes('adjust=none')`)
+	p.silent()
+	// Nothing to draw is said in words.
+	p = open(t, shared, "/listings/LIME.XTSG", 1280, 800, false)
+	p.await("the reason", `document.body.innerText.includes('not covered')`)
+	p.silent()
+}
+
+func TestConsoleShowsIncomeAndOneCurrency(t *testing.T) {
+	t.Parallel()
+	var x wire.Income
+	shared.must(t, &x, "income", "income", "--format", "json")
+	p := open(t, shared, "/lists/income", 1280, 800, false)
+	p.click(`//a[normalize-space()='Income']`)
+	p.await("the chart", `location.pathname === '/lists/income/income' && document.querySelectorAll('figure svg path').length > 5`)
+	if n := read[int](p, `document.querySelectorAll('section[aria-labelledby=payments] tbody tr').length`); n != len(x.Payments) {
+		t.Errorf("%d payments in the calendar, %d on the command line", n, len(x.Payments))
+	}
+	p.do(chromedp.Navigate(shared.address + "/lists/growth?view=holdings"))
+	p.await("a weight that lacks a rate", `document.body.innerText.includes('input missing')`)
+	p.do(chromedp.SetValue(`select[aria-label="Currency"]`, "EUR"))
+	read[any](p, `document.querySelector('select[aria-label="Currency"]').dispatchEvent(new Event('change', { bubbles: true }))`)
+	p.await("one currency", `location.search.includes('in=EUR') && document.querySelector('thead').innerText.includes('EUR') && !document.querySelector('thead').innerText.includes('own currency')`)
+	p.silent()
+	p = open(t, shared, "/lists/everything/income", 390, 780, true)
+	p.await("nothing held", `document.body.innerText.includes('Nothing is held in everything')`)
+	p.silent()
+}
+
 func TestConsoleImportsAList(t *testing.T) {
 	t.Parallel()
 	shared.must(t, nil, "watchlist", "new", "pasted")
@@ -403,6 +456,8 @@ func TestScreenshots(t *testing.T) {
 		"watchlist":      {path: "/lists/income?row=KELP.XCVH&field=quote.change_pct", ready: `document.querySelector('aside section') && document.querySelector('aside polyline')`},
 		"watchlist-dark": {path: "/lists/everything?view=prices&sort=-price.return_13w", dark: true, ready: shown},
 		"health":         {path: "/lists/growth/health", ready: `document.body.innerText.includes('missing: rejected')`},
+		"income":         {path: "/lists/income/income", ready: `document.querySelectorAll('figure svg path').length > 10`},
+		"listing":        {path: "/listings/WIND.XCVH?from=-5y", ready: `document.querySelectorAll('figure svg path').length > 10 && document.querySelectorAll('main svg').length > 1`},
 		"sources":        {path: "/sources", before: `document.querySelector('section[aria-label=whimbrel]')`, clicks: []string{`//section[@aria-label='whimbrel']` + button("Check")}, ready: `document.querySelector('[aria-label="Check of whimbrel"] table')`},
 		"plan":           {path: "/lists/everything", before: shown, clicks: []string{button("Plan")}, ready: `document.querySelector('dialog[open]')?.innerText.includes('left today')`},
 		"import":         {path: "/lists/income", before: shown, clicks: []string{`//summary[normalize-space()='List']`, button("Add many…")}, paste: "Security;Shares;Unit cost\nKELP.XCVH;120;31,20\nTIDE.XPLR;40;17,05\nMUSL;15;9\nMUSL.XNMK;15;9,60\nKELPS.XCVH;5;30\n", ready: `document.querySelector('dialog[open] tbody')`},

@@ -39,6 +39,12 @@
       {#key route.list}<Watchlist name={route.list} />{/key}
     {:else if route.page === 'health'}
       <Health name={route.list} />
+    {:else if route.page === 'income'}
+      {#await import('./pages/Income.svelte') then Income}<Income.default name={route.list} />{/await}
+    {:else if route.page === 'listing'}
+      {#await import('./pages/Listing.svelte') then Listing}
+        {#key route.symbol}<Listing.default symbol={route.symbol} />{/key}
+      {/await}
     {:else if route.page === 'sources'}
       <Sources />
     {:else}

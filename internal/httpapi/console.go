@@ -21,7 +21,7 @@ func (s *Server) addConsole() {
 		if strings.HasPrefix(name, "api/") {
 			return fiber.ErrNotFound
 		}
-		if name == "" || path.Ext(name) == "" {
+		if path.Ext(name) == "" || strings.HasPrefix(name, "listings/") || strings.HasPrefix(name, "lists/") { // names of both may hold dots
 			name = "index.html"
 		}
 		file, err := fs.ReadFile(s.Console, name)

@@ -6,6 +6,7 @@
   import { api, ask, Trouble, type Cell, type Explanation, type Schemas, type Table } from '../lib/api';
   import { isCurrency, readable, words, type State } from '../lib/format';
   import { complain, say } from '../lib/notes.svelte';
+  import { listingPath } from '../lib/route.svelte';
   import { readLists, world } from '../lib/world.svelte';
   import Account from './Account.svelte';
   import PriceLine from './PriceLine.svelte';
@@ -171,7 +172,11 @@
 <aside class="panel flex flex-col overflow-auto border-base-300 bg-base-100 p-3" aria-label="{symbol} in {list}">
   <header class="flex items-start gap-2">
     <div class="min-w-0">
-      <h2 class="text-lg leading-tight font-semibold">{row?.name ?? values?.rows[0]?.name ?? symbol}</h2>
+      <h2 class="text-lg leading-tight font-semibold">
+        <a class="hover:underline" href={listingPath(symbol)} title="All about it"
+          >{row?.name ?? values?.rows[0]?.name ?? symbol}</a
+        >
+      </h2>
       <p class="quiet text-sm">{symbol} · {values?.rows[0]?.kind ?? ''}{row?.ended ? ` · ended ${row.ended}` : ''}</p>
     </div>
     <button class="btn ml-auto btn-square btn-ghost btn-sm" onclick={onclose} aria-label="Close the panel"

@@ -41,7 +41,7 @@
   const items = $derived($virtual.getVirtualItems());
   const before = $derived(items[0]?.start ?? 0);
   const after = $derived($virtual.getTotalSize() - (items.at(-1)?.end ?? 0));
-  const currencies = $derived([...new Set(table.rows.map((r) => r.currency))]);
+  const currencies = $derived(table.in ? [table.in] : [...new Set(table.rows.map((r) => r.currency))]);
   const texts = new Set(['text', 'date', 'time']);
 
   // The cell under the keyboard. Column -1 is the name.
@@ -188,7 +188,9 @@
                   >{r.symbol}</span
                 >
                 <span class="quiet hidden w-44 truncate font-normal md:inline">{r.name}</span>
-                {#if currencies.length > 1}<span class="quiet ml-auto text-xs font-normal">{r.currency}</span>{/if}
+                {#if currencies.length > 1 || (table.in && ['pair', 'index'].includes(r.kind))}<span
+                    class="quiet ml-auto text-xs font-normal">{r.currency}</span
+                  >{/if}
               </span>
             </th>
             {#each r.cells as cell, c (c)}

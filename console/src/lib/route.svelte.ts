@@ -1,18 +1,22 @@
 // The page is its address: every state that is worth a link is in it.
 
 export interface Route {
-  page: 'home' | 'list' | 'health' | 'sources';
+  page: 'home' | 'list' | 'health' | 'income' | 'listing' | 'sources';
   list: string;
+  symbol: string;
   query: URLSearchParams;
 }
 
 function parse(): Route {
   const parts = location.pathname.split('/').filter(Boolean).map(decodeURIComponent);
   const query = new URLSearchParams(location.search);
-  if (parts[0] === 'lists' && parts[1])
-    return { page: parts[2] === 'health' ? 'health' : 'list', list: parts[1], query };
-  if (parts[0] === 'sources') return { page: 'sources', list: '', query };
-  return { page: 'home', list: '', query };
+  if (parts[0] === 'lists' && parts[1]) {
+    const page = parts[2] === 'health' || parts[2] === 'income' ? parts[2] : 'list';
+    return { page, list: parts[1], symbol: '', query };
+  }
+  if (parts[0] === 'listings' && parts[1]) return { page: 'listing', list: '', symbol: parts[1], query };
+  if (parts[0] === 'sources') return { page: 'sources', list: '', symbol: '', query };
+  return { page: 'home', list: '', symbol: '', query };
 }
 
 export const route: Route = $state(parse());
@@ -39,6 +43,11 @@ export function withQuery(changes: Record<string, string>): string {
   }
   const text = query.toString();
   return location.pathname + (text ? `?${text}` : '');
+}
+
+/** The page of one listing; a pair is written with a hyphen. */
+export function listingPath(symbol: string): string {
+  return `/listings/${encodeURIComponent(symbol.replace('/', '-'))}`;
 }
 
 export function listPath(name: string, rest = ''): string {

@@ -4,6 +4,7 @@
   import { complain, say } from '../lib/notes.svelte';
   import { go, listPath, route, withQuery } from '../lib/route.svelte';
   import { readLists, world } from '../lib/world.svelte';
+  import CurrencySelect from '../components/CurrencySelect.svelte';
   import ColumnDialog from '../components/ColumnDialog.svelte';
   import Counts from '../components/Counts.svelte';
   import ImportDialog from '../components/ImportDialog.svelte';
@@ -31,6 +32,7 @@
     columns: q.get('columns') ?? undefined,
     where: q.get('where') ?? undefined,
     sort: q.get('sort') ?? undefined,
+    in: q.get('in') ?? undefined,
   });
   const only = $derived((q.get('state') ?? '') as State | '');
   const rows = $derived(
@@ -131,6 +133,11 @@
       {#if q.get('columns')}<option value="">own columns</option>{/if}
       {#each world.views as v (v.name)}<option value={v.name}>{v.label}</option>{/each}
     </select>
+    <CurrencySelect
+      value={q.get('in') ?? ''}
+      currencies={table.rows.map((r) => r.currency)}
+      onchoose={(c) => set({ in: c })}
+    />
     <button class="btn btn-ghost btn-sm" onclick={() => (dialog = 'columns')}>Columns</button>
     <form onsubmit={filter} class="min-w-48 flex-1 sm:max-w-sm">
       <input
@@ -147,6 +154,7 @@
     </form>
     <Counts counts={table.counts} picked={only} onpick={(s) => set({ state: s })} />
     <span class="ml-auto flex items-center gap-1">
+      <a class="btn btn-ghost btn-sm" href={listPath(name, '/income')}>Income</a>
       <a class="btn btn-ghost btn-sm" href={listPath(name, '/health')}>Health</a>
       <details class="dropdown dropdown-end" bind:open={menu}>
         <summary class="btn btn-ghost btn-sm">List</summary>
@@ -163,7 +171,7 @@
             <a
               href="/api/v1/watchlists/{encodeURIComponent(name)}/table?format=csv&{asked.columns
                 ? `columns=${asked.columns}`
-                : `view=${asked.view}`}"
+                : `view=${asked.view}`}{asked.in ? `&in=${asked.in}` : ''}"
               download="{name}.csv">Save as CSV</a
             >
           </li>
