@@ -102,6 +102,8 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"prices KELP.XCVH --columns colour", 1, `no column "colour"`},
 		{"prices KELP.XCVH --from 2026-03-01 --to 2026-02-01", 1, "runs backwards"},
 		{"prices KELP.XCVH --gaps fill", 1, "carry"},
+		{"movers everything --by up", 2, "gainers"},
+		{"movers everything --top 0", 2, "1 or more"},
 		{"income income --by week", 2, "by month, name or payment"},
 		{"income incme", 1, "There are: "},
 		{"income income --in EURO", 1, "length"},

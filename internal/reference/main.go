@@ -83,6 +83,12 @@ func fields() string {
 		switch {
 		case f.Formula != nil:
 			from = "`" + f.Formula.String() + "`"
+		case f.Reckon != nil:
+			var names []string
+			for _, ref := range f.From {
+				names = append(names, ref.String())
+			}
+			from = "computed from " + strings.Join(names, ", ")
 		case f.Span != "":
 			from += ", " + f.Span
 		}

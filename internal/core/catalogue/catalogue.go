@@ -30,14 +30,15 @@ const (
 	Count   Unit = "count"
 	Shares  Unit = "shares"
 	Minutes Unit = "minutes"
-	Year    Unit = "year" // a calendar year
+	Year    Unit = "year"  // a calendar year
+	Years   Unit = "years" // a length of time
 	Date    Unit = "date"
 	Time    Unit = "time"
 	Text    Unit = "text"
 )
 
 // Field is one entry of the catalogue. Exactly one of Observed, Fact, Measure,
-// Tell and Formula says where its value comes from.
+// Tell, Formula and Reckon says where its value comes from.
 type Field struct {
 	ID         string
 	Label      string
@@ -62,6 +63,10 @@ type Field struct {
 	Span string
 	// Formula derives the value from other fields.
 	Formula *formula.Expr
+	// Reckon computes the value from those of the fields From as of a day, where a
+	// formula cannot; they are all there, and numbers where their units are.
+	Reckon func(in []cell.Value, day period.Date) Said
+	From   []formula.Ref
 
 	slot int
 	info *DatasetInfo // of its dataset, where a source serves it
@@ -137,6 +142,14 @@ func (t *Told) foreign() *Said {
 		return &Said{Reason: cell.InputMissing, Detail: fmt.Sprintf("an exchange rate: dividends are paid in %s, prices are in %s", c, t.Listing.Currency)}
 	}
 	return nil
+}
+
+// Inputs are the fields that it is derived from; none for one that is read.
+func (f *Field) Inputs() []formula.Ref {
+	if f.Formula != nil {
+		return f.Formula.Refs()
+	}
+	return f.From
 }
 
 // Slot is the index of an observed field among those of its dataset.
@@ -241,7 +254,7 @@ func Inputs(refs []formula.Ref) []Dataset {
 		if f == nil {
 			return
 		}
-		if f.Formula == nil {
+		if f.Dataset != "" {
 			needed[f.Dataset] = true
 			if f.With != "" {
 				needed[f.With] = true
@@ -251,7 +264,7 @@ func Inputs(refs []formula.Ref) []Dataset {
 			}
 			return
 		}
-		for _, input := range f.Formula.Refs() {
+		for _, input := range f.Inputs() {
 			visit(input)
 		}
 	}
@@ -367,7 +380,7 @@ var Views = []View{
 	}},
 	{"instruments", "Funds, bonds, contracts", []string{
 		"profile.kind", "quote.last", "fund.nav", "fund.net_assets", "fund.expense_ratio", "fund.distribution_yield",
-		"bond.issuer", "bond.coupon", "bond.maturity", "bond.frequency", "bond.day_count",
+		"bond.issuer", "bond.coupon", "bond.maturity", "bond.frequency", "bond.day_count", "bond.accrued", "bond.price", "bond.yield_to_maturity", "bond.duration", "bond.duration_modified",
 		"contract.underlying", "contract.expiry", "contract.strike", "contract.right", "contract.multiplier", "rate.spot", "universe.members",
 	}},
 	{"profile", "Profile", []string{

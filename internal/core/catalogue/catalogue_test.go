@@ -15,7 +15,7 @@ func TestEveryFieldIsComplete(t *testing.T) {
 	for i := range Fields {
 		f := &Fields[i]
 		origins := 0
-		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Tell != nil, f.Formula != nil} {
+		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Tell != nil, f.Formula != nil, f.Reckon != nil} {
 			if has {
 				origins++
 			}
@@ -26,14 +26,11 @@ func TestEveryFieldIsComplete(t *testing.T) {
 		if !form.MatchString(f.ID) || seen[f.ID] || f.Label == "" || f.Definition == "" || f.Unit == "" {
 			t.Errorf("%s lacks an id of its own, a label, a definition or a unit", f.ID)
 		}
-		if (f.Formula == nil) != (f.Dataset != "") || (f.Measure != nil || f.Tell != nil && f.Dataset == Bars && f.Takes == NoPeriod) != (f.Span != "") {
+		if (len(f.Inputs()) == 0) != (f.Dataset != "") || (f.Measure != nil || f.Tell != nil && f.Dataset == Bars && f.Takes == NoPeriod) != (f.Span != "") {
 			t.Errorf("%s names a dataset or a span it does not read, or reads one it does not name", f.ID)
 		}
 		seen[f.ID] = true
-		if f.Formula == nil {
-			continue
-		}
-		for _, ref := range f.Formula.Refs() {
+		for _, ref := range f.Inputs() {
 			if _, err := Resolve(ref); err != nil {
 				t.Errorf("%s: %v", f.ID, err)
 			}

@@ -1,9 +1,11 @@
 package catalogue
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
+	"soba.invalid/soba/internal/core/bond"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
@@ -76,6 +78,37 @@ var otherFields = []Field{
 	{ID: "bond.maturity", Label: "Maturity", Unit: Date, Dataset: Bonds, Observed: true, Definition: "Day of repayment."},
 	{ID: "bond.frequency", Label: "Coupons a year", Unit: Count, Dataset: Bonds, Observed: true, Definition: "Number of coupons a year; 0 for none."},
 	{ID: "bond.day_count", Label: "Day count", Unit: Text, Dataset: Bonds, Observed: true, Definition: "How days of interest are counted, as ACT/ACT or 30/360."},
+	reckoned("bond.accrued", "Accrued interest", Price, "Interest since the last coupon, for 100 of face value, by the bond's day count; settled on the day.", bondTerms, func(b *bond.Bond, in []cell.Value, day period.Date) Said {
+		if day >= b.Maturity {
+			return matured(b)
+		}
+		return Said{Value: cell.Of(b.Accrued(day))}
+	}),
+	{ID: "bond.price", Label: "Full price", Unit: Price, NotFor: unbonded, Formula: formula.MustParse("price.latest + bond.accrued"), Definition: "Latest price with accrued interest: what a buyer pays for 100 of face value."},
+	reckoned("bond.yield_to_maturity", "Yield to maturity", Percent, "The yield at which the payments to come are worth the full price: compounded as often as coupons are paid, the broken period as its fraction (street convention).", pricedTerms, func(b *bond.Bond, in []cell.Value, day period.Date) Said {
+		if day >= b.Maturity {
+			return matured(b)
+		}
+		y, ok := b.Yield(day, in[len(bondTerms)].Num)
+		if !ok {
+			return Said{Reason: cell.NotApplicable, Detail: "no yield gives that price"}
+		}
+		return Said{Value: cell.Of(y)}
+	}),
+	reckoned("bond.duration", "Duration", Years, "Mean time until what is paid, weighted by present value, in years.", yieldedTerms, func(b *bond.Bond, in []cell.Value, day period.Date) Said {
+		if day >= b.Maturity {
+			return matured(b)
+		}
+		x, _ := b.Duration(day, in[len(bondTerms)].Num)
+		return Said{Value: cell.Of(x)}
+	}),
+	reckoned("bond.duration_modified", "Modified duration", Ratio, "By how many per cent the full price falls when the yield rises by one percentage point.", yieldedTerms, func(b *bond.Bond, in []cell.Value, day period.Date) Said {
+		if day >= b.Maturity {
+			return matured(b)
+		}
+		_, x := b.Duration(day, in[len(bondTerms)].Num)
+		return Said{Value: cell.Of(x)}
+	}),
 	{ID: "contract.underlying", Label: "Underlying", Unit: Text, Dataset: Contracts, Observed: true, Symbol: true, Definition: "Symbol of what the contract is on."},
 	{ID: "contract.expiry", Label: "Expiry", Unit: Date, Dataset: Contracts, Observed: true, Definition: "Last day of the contract."},
 	{ID: "contract.strike", Label: "Strike", Unit: Price, Dataset: Contracts, Observed: true, NotFor: []market.Kind{market.Future}, Definition: "Price at which the option may be exercised."},
@@ -101,6 +134,34 @@ var otherFields = []Field{
 	{ID: "profile.website", Label: "Website", Unit: Text, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "Address of the issuer's site."},
 	{ID: "profile.description", Label: "Description", Unit: Text, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair}, Definition: "What the issuer does, in a sentence."},
 	{ID: "profile.listed_since", Label: "Listed since", Unit: Date, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "First day of trading."},
+}
+
+var unbonded = slices.DeleteFunc(slices.Clone(market.Kinds), func(k market.Kind) bool { return k == market.Bond })
+
+// What bonds are reckoned from: their terms, and behind them the price or the yield.
+var (
+	bondTerms    = []formula.Ref{{ID: "bond.coupon"}, {ID: "bond.frequency"}, {ID: "bond.maturity"}, {ID: "bond.day_count"}}
+	pricedTerms  = append(slices.Clone(bondTerms), formula.Ref{ID: "price.latest"})
+	yieldedTerms = append(slices.Clone(bondTerms), formula.Ref{ID: "bond.yield_to_maturity"})
+)
+
+// reckoned is a field computed from the terms of a bond.
+func reckoned(id, label string, unit Unit, definition string, from []formula.Ref, reckon func(*bond.Bond, []cell.Value, period.Date) Said) Field {
+	return Field{ID: id, Label: label, Unit: unit, Definition: definition, NotFor: unbonded, From: from, Reckon: func(in []cell.Value, day period.Date) Said {
+		count, err := bond.ParseDayCount(in[3].Text)
+		if err != nil {
+			return Said{Reason: cell.InputMissing, Detail: err.Error()}
+		}
+		maturity, err := period.ParseDate(in[2].Text)
+		if err != nil || !slices.Contains([]float64{0, 1, 2, 4, 12}, in[1].Num) {
+			return Said{Reason: cell.InputMissing, Detail: fmt.Sprintf("terms that can be reckoned with: %v coupons a year, due %q", in[1].Num, in[2].Text)}
+		}
+		return reckon(&bond.Bond{Coupon: in[0].Num, Frequency: int(in[1].Num), Maturity: maturity, Count: count}, in, day)
+	}}
+}
+
+func matured(b *bond.Bond) Said {
+	return Said{Reason: cell.Ended, Detail: "matured on " + b.Maturity.String()}
 }
 
 // columnOf is the position of a column in a dataset.

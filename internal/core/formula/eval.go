@@ -43,7 +43,7 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 		return cell.OfText(n.text)
 	case opField:
 		input := env.Field(n.ref)
-		take(input, e.refs[n.ref], out)
+		Take(input, e.refs[n.ref], out)
 		return input.Value
 	case opIsMissing:
 		var aside cell.Cell
@@ -108,8 +108,9 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 	return e.arithmetic(n.op, left, right, out)
 }
 
-// take adds an input's account to that of the result.
-func take(input *cell.Cell, ref Ref, out *cell.Cell) {
+// Take adds an input's account to that of a result; where the input is missing, so
+// is the result, with the input named.
+func Take(input *cell.Cell, ref Ref, out *cell.Cell) {
 	if input.State != cell.Missing {
 		out.Absorb(input)
 		return

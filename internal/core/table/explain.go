@@ -24,8 +24,10 @@ type Explanation struct {
 func (t *Table) Explain(row *Row, column int) Explanation {
 	s := &t.Program.steps[column]
 	e := Explanation{Ref: s.ref, Field: s.field, Cell: row.Cells[column]}
-	if s.expr != nil {
-		e.Formula = s.expr.String()
+	if len(s.args) > 0 {
+		if s.expr != nil {
+			e.Formula = s.expr.String()
+		}
 		for _, slot := range s.args {
 			e.Inputs = append(e.Inputs, t.Explain(row, slot))
 		}

@@ -40,7 +40,7 @@ type step struct {
 	field  *catalogue.Field
 	feed   int // that the field reads
 	expr   *formula.Expr
-	args   []int // slots of the expression's fields
+	args   []int // slots of the fields that it is derived from
 	totals []int // indices into the program's totals
 }
 
@@ -70,8 +70,14 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 	var place func(ref formula.Ref) (slot int, late bool, err error)
 	isLate := map[int]bool{}
 	link := func(s *step) (late bool, err error) {
-		args := make([]int, 0, len(s.expr.Refs()))
-		for _, input := range s.expr.Refs() {
+		var inputs []formula.Ref
+		if s.expr != nil {
+			inputs = s.expr.Refs()
+		} else {
+			inputs = s.field.From
+		}
+		args := make([]int, 0, len(inputs))
+		for _, input := range inputs {
 			slot, inputLate, err := place(input)
 			if err != nil {
 				return false, err
@@ -80,9 +86,11 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 			late = late || inputLate
 		}
 		s.args = args
-		for _, ref := range s.expr.Totals() {
-			s.totals = append(s.totals, p.totalOf(args[ref]))
-			late = true
+		if s.expr != nil {
+			for _, ref := range s.expr.Totals() {
+				s.totals = append(s.totals, p.totalOf(args[ref]))
+				late = true
+			}
 		}
 		return late, nil
 	}
@@ -101,7 +109,7 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 			return slot, isLate[slot], nil
 		}
 		placed[slot] = true
-		if s := p.steps[slot]; s.expr != nil {
+		if s := p.steps[slot]; len(s.field.Inputs()) > 0 {
 			late, err := link(&s)
 			if err != nil {
 				return 0, false, err
@@ -215,7 +223,7 @@ func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, li
 	t := &Table{Program: p, AsOf: now, Rows: make([]Row, len(records)), Of: len(records)}
 	width := len(p.steps)
 	matrix := make([]cell.Cell, width*len(records))
-	env := &rowEnv{in: in}
+	env := &rowEnv{in: in, now: now}
 	for i, r := range records {
 		cells := matrix[i*width : (i+1)*width : (i+1)*width]
 		t.Rows[i] = Row{r, cells}
@@ -286,8 +294,11 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			*out = cell.Gap(cell.NotApplicable, "")
 			out.Unit = unit
 			continue
-		case s.expr != nil:
+		case s.expr != nil || s.field.Reckon != nil:
 			p.derive(slot, &row, env)
+			if s.field.Reckon != nil {
+				t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // it is of a day
+			}
 			continue
 		case s.field.Fact != nil:
 			out.Value = s.field.Fact(r.Listing, r.Exchange, now)
@@ -463,14 +474,44 @@ func (p *Program) derive(slot int, row *Row, env *rowEnv) {
 	out := &row.Cells[slot]
 	if s.field.AppliesTo(row.Record.Listing.Kind) {
 		env.step = s
-		s.expr.Eval(env, out)
+		if s.expr != nil {
+			s.expr.Eval(env, out)
+		} else {
+			reckon(s, row, env, out)
+		}
 	} else {
 		*out = cell.Gap(cell.NotApplicable, "")
 	}
 	out.Unit = env.in.unitOf(s.field, row.Record)
 }
 
+// reckon computes a field from the values of others. Prices go in in the currency
+// of the listing, whatever the table's is.
+func reckon(s *step, row *Row, env *rowEnv, out *cell.Cell) {
+	r := row.Record
+	in := make([]cell.Value, len(s.args))
+	for i := range s.args {
+		c := env.Field(i)
+		formula.Take(c, s.field.From[i], out)
+		in[i] = c.Value
+		if f := catalogue.Find(s.field.From[i].ID); in[i].Kind == cell.Number && env.in.converts(f, r) {
+			in[i].Num /= env.in.Rates.On(r.Listing.Currency, env.in.To, r.Exchange.Today(env.now)).Value
+		}
+	}
+	if out.State >= cell.Pending {
+		return
+	}
+	said := s.field.Reckon(in, r.Exchange.Today(env.now))
+	if said.Reason != cell.NoReason {
+		out.State, out.Reason, out.Detail = cell.Missing, said.Reason, said.Detail
+		return
+	}
+	out.Value = said.Value
+	env.in.convert(s.field, r, out, env.now)
+}
+
 type rowEnv struct {
+	now    time.Time
 	in     Conversion
 	cells  []cell.Cell
 	step   *step

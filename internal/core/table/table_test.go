@@ -6,8 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"soba.invalid/soba/internal/core/bond"
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/currency"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/freshness"
@@ -406,6 +408,54 @@ func TestATableInOneCurrency(t *testing.T) {
 	}
 	if c := p.Evaluate(records[:2], saturday, freshness.Standard).Rows[0].Cells[3]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "in one currency") {
 		t.Errorf("a weight over two currencies: %+v", c)
+	}
+}
+
+// A bond of 4 %, twice a year, due in August, at 97: nineteen days after a coupon.
+func TestReckonedFields(t *testing.T) {
+	b := listed("BBB", "GBP", 97, 96)
+	b.Listing.Kind = market.Bond
+	terms := b.feed(catalogue.Bonds)
+	terms.Observation = observe1(catalogue.Bonds, saturday, values{
+		"bond.coupon": cell.Of(0.04), "bond.frequency": cell.Of(2), "bond.maturity": cell.OfText("2031-08-15"), "bond.day_count": cell.OfText("30/360"),
+	})
+	columns := "bond.accrued,bond.price,bond.yield_to_maturity,bond.duration,bond.duration_modified"
+	row := evaluate(t, []*Record{b}, columns, "").Rows[0].Cells
+	day := harbour.Today(saturday)
+	want := bond.Bond{Coupon: 0.04, Frequency: 2, Maturity: period.MakeDate(2031, 8, 15), Count: bond.Thirty360}
+	y, _ := want.Yield(day, 97)
+	mean, modified := want.Duration(day, y)
+	for i, x := range []float64{want.Accrued(day), 97 + want.Accrued(day), y, mean, modified} {
+		if math.Abs(row[i].Value.Num-x) > 1e-12 || row[i].State != cell.Fresh || row[i].Source != "gannet" {
+			t.Errorf("%d: %+v, want %v", i, row[i], x)
+		}
+	}
+	// In another currency the price changes, and neither the yield nor the time.
+	refs, err := catalogue.ParseColumns(strings.Split(columns, ","))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rates := currency.New([]*currency.Pair{{Base: "EUR", Quote: "GBP", Fixings: []currency.Fixing{{Day: friday, Rate: 0.5}}}})
+	inEuro := p.EvaluateIn(Conversion{"EUR", rates}, []*Record{b}, saturday, freshness.Standard).Rows[0].Cells
+	for i, factor := range []float64{2, 2, 1, 1, 1} {
+		if math.Abs(inEuro[i].Value.Num-factor*row[i].Value.Num) > 1e-9 {
+			t.Errorf("%d in euro: %+v", i, inEuro[i])
+		}
+	}
+	terms.Observation.Values[catalogue.Find("bond.maturity").Slot()] = cell.OfText("2026-01-15")
+	if c := evaluate(t, []*Record{b}, columns, "").Rows[0].Cells[2]; c.Reason != cell.Ended || c.Detail != "matured on 2026-01-15" {
+		t.Errorf("past maturity: %+v", c)
+	}
+	terms.Observation.Values[catalogue.Find("bond.day_count").Slot()] = cell.OfText("guess")
+	if c := evaluate(t, []*Record{b}, columns, "").Rows[0].Cells[0]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "guess") {
+		t.Errorf("an unknown day count: %+v", c)
+	}
+	if c := evaluate(t, []*Record{listed("AAA", "EUR", 1, 1)}, columns, "").Rows[0].Cells[2]; c.Reason != cell.NotApplicable {
+		t.Errorf("a share has no yield to maturity: %+v", c)
 	}
 }
 
