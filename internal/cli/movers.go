@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -29,7 +30,7 @@ func (a *app) moversCommand() *cobra.Command {
 		Use: "movers WATCHLIST", Short: "Show what stands out in a list today", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeWatchlists,
 		Long: `Shows which names of a list gained and lost most since the previous close, were
 traded for most, or stand at a high or low of the year. Turnover is compared in one
-currency (--in); without it, only names in the list's own currencies as they are.`,
+currency: that of most of the names unless --in says which.`,
 		Example: "  soba movers everything\n  soba movers everything --by gainers --top 20\n  soba movers growth --by traded --in EUR\n  soba movers everything --by highs --format csv --output highs.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
@@ -57,6 +58,10 @@ currency (--in); without it, only names in the list's own currencies as they are
 					q.Set("in", in)
 				}
 				t, err := get[wire.Table](cmd.Context(), a.client, listPath(args[0], "/table"), q)
+				if common, several := commonCurrency(t.Rows); err == nil && m.name == "traded" && in == "" && several {
+					q.Set("in", common)
+					t, err = get[wire.Table](cmd.Context(), a.client, listPath(args[0], "/table"), q)
+				}
 				if err != nil {
 					return err
 				}
@@ -97,6 +102,18 @@ currency (--in); without it, only names in the list's own currencies as they are
 	return c
 }
 
+// commonCurrency is the currency that most rows are in, and whether there are others.
+func commonCurrency(rows []wire.TableRow) (common string, several bool) {
+	count := map[string]int{}
+	for _, r := range rows {
+		count[r.Currency]++
+		if n := count[r.Currency]; n > count[common] || n == count[common] && r.Currency < common {
+			common = r.Currency
+		}
+	}
+	return common, len(count) > 1
+}
+
 // plainOrReadable is a value for people in a table, and unrounded elsewhere.
 func (a *app) plainOrReadable(c wire.Cell, format string) string {
 	switch {
@@ -104,6 +121,9 @@ func (a *app) plainOrReadable(c wire.Cell, format string) string {
 		return strings.TrimSuffix(a.readable(c, true), " %")
 	case c.V == nil:
 		return ""
+	}
+	if x, number := c.V.(float64); number {
+		return strconv.FormatFloat(x, 'f', -1, 64)
 	}
 	return fmt.Sprint(c.V)
 }
