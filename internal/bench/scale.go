@@ -234,5 +234,5 @@ func (b *bench) histories() error {
 		return err
 	}
 	b.add(line{"Memory", fmt.Sprintf("%.1f M bars, 20 years of 500 names, fetched and stored in one refresh (%d requests, %d failed, %.0f s with the making of the prices): most memory of the service", float64(bars)/1e6, r.Answered+r.Failed, r.Failed, took.Seconds()), fmt.Sprintf("%.0f MB", peak), "400 MB", fmt.Sprintf("%.2f", peak/400), "≤ 1"})
-	return nil
+	return b.readingBack(address, url)
 }

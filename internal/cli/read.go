@@ -190,7 +190,7 @@ func (a *app) renderTable(t *wire.Table, noHeader bool) string {
 	w := newTable(header[:columns], noHeader)
 	var configs []table.ColumnConfig
 	for i := fixed; i < columns; i++ {
-		if u := t.Columns[i-fixed].Unit; u != "text" && u != "date" && u != "time" {
+		if u := t.Columns[i-fixed].Unit; u != "text" && u != "date" && u != "time" && u != "line" {
 			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
 		}
 	}

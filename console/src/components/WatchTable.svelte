@@ -5,6 +5,7 @@
   import type { Cell, Table, TableRow } from '../lib/api';
   import { readable, unitLabel, words, type State } from '../lib/format';
   import RangeGauge from './RangeGauge.svelte';
+  import Spark from './Spark.svelte';
   import StateMark from './StateMark.svelte';
 
   let {
@@ -42,7 +43,7 @@
   const before = $derived(items[0]?.start ?? 0);
   const after = $derived($virtual.getTotalSize() - (items.at(-1)?.end ?? 0));
   const currencies = $derived(table.in ? [table.in] : [...new Set(table.rows.map((r) => r.currency))]);
-  const texts = new Set(['text', 'date', 'time']);
+  const texts = new Set(['line', 'text', 'date', 'time']);
 
   // The cell under the keyboard. Column -1 is the name.
   let at = $state({ r: 0, c: -1 });
@@ -210,12 +211,14 @@
                     {#if cell.reason !== 'not_applicable'}{words(cell.reason)}{/if}
                   </span>
                 {:else}
+                  {#if cell.unit === 'line'}<Spark line={String(cell.v)} label={readable(cell)} />{/if}
                   {#if column?.id === 'price.range_position'}<RangeGauge position={Number(cell.v)} />{/if}
                   <span
                     class:quiet={cell.state !== 'fresh'}
                     class:down={typeof cell.v === 'number' && cell.v < 0}
                     class:refreshing={cell.flags.includes('refreshing')}
-                    class:gauged={column?.id === 'price.range_position'}>{readable(cell)}</span
+                    class:gauged={column?.id === 'price.range_position'}
+                    class:sr-only={cell.unit === 'line'}>{readable(cell)}</span
                   >
                   {#if cell.state !== 'fresh'}<StateMark state={cell.state as State} title={describe(cell)} />{/if}
                 {/if}

@@ -21,6 +21,10 @@ export function readable(cell: Pick<Cell, 'v' | 'unit'>): string {
   const { v, unit } = cell;
   if (v === null || v === undefined) return '–';
   if (typeof v === 'boolean') return v ? 'yes' : 'no';
+  if (unit === 'line') {
+    const numbers = String(v).split(' ');
+    return `from ${numbers[0]} to ${numbers.at(-1)}`;
+  }
   if (typeof v !== 'number') return unit === 'time' ? moment(String(v)) : String(v);
   if (unit === 'year') return String(v);
   if (unit === 'percent') return grouped(v * 100, 2);

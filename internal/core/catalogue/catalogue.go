@@ -32,6 +32,7 @@ const (
 	Minutes Unit = "minutes"
 	Year    Unit = "year"  // a calendar year
 	Years   Unit = "years" // a length of time
+	Line    Unit = "line"  // numbers through time in a text, separated by spaces: a small chart
 	Date    Unit = "date"
 	Time    Unit = "time"
 	Text    Unit = "text"
@@ -365,7 +366,7 @@ var Views = []View{
 		"quote.bid", "quote.ask", "quote.spread_pct", "quote.volume", "quote.turnover", "quote.time", "quote.phase",
 	}},
 	{"prices", "Prices", []string{
-		"price.latest", "price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
+		"price.latest", "price.line_30d", "price.line_365d", "price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
 		"price.return_1w", "price.return_4w", "price.return_13w", "price.return_26w", "price.return_52w", "price.return_ytd",
 		"price.total_return_52w", "price.volatility_1y", "price.drawdown_1y", "price.average_volume_13w",
 		"price.sma_50", "price.sma_200", "price.ema_20", "price.rsi_14", "price.atr_14",

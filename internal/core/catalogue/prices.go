@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"math"
+	"strconv"
 
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/formula"
@@ -25,6 +26,8 @@ var priceFields = []Field{
 		Definition: "Close of a session in today's shares with dividends reinvested: closes before each ex-date are multiplied by 1 − D/C₋₁, the dividend over the close before it.",
 		Tell:       adjustedClose,
 	},
+	drawn("price.line_30d", "30 days", 30, series.Daily, "Closes of the sessions of the last 30 days, as a small chart."),
+	drawn("price.line_365d", "365 days", 365, series.Weekly, "Last closes of the weeks of the last 365 days, as a small chart."),
 	measured("price.high_52w", "Year high", Price, nil, "Highest high of the sessions after the day a year ago.", "1 year", func(b *series.Bars, day period.Date) (float64, cell.Reason) {
 		w := b.After(day.AddYears(-1))
 		return w.Highest(), 0
@@ -147,6 +150,30 @@ func reinvested(id, label string, start func(period.Date) period.Date) Field {
 			return Said{Value: cell.Of(x)}
 		},
 	}
+}
+
+// drawn is closes through time, in today's shares and the listing's own currency.
+func drawn(id, label string, days period.Date, every series.Interval, definition string) Field {
+	return Field{ID: id, Label: label, Unit: Line, Dataset: Bars, Span: label, Definition: definition, Tell: func(t *Told) Said {
+		if !spans(t.Bars, t.Day-days) {
+			return t.tooShort()
+		}
+		var text []byte
+		for i, x := range t.Bars.Line(t.Day-days, every) {
+			if i > 0 {
+				text = append(text, ' ')
+			}
+			text = strconv.AppendFloat(text, x, 'g', 6, 64)
+		}
+		if len(text) == 0 {
+			reason := cell.NotReported
+			if t.Listing.EndedBy(t.Day) {
+				reason = cell.Ended
+			}
+			return Said{Reason: reason, Detail: "the last bar is of " + t.Bars.Day[t.Bars.Len()-1].String()}
+		}
+		return Said{Value: cell.OfText(string(text))}
+	}}
 }
 
 func adjustedClose(t *Told) Said {

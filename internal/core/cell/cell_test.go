@@ -85,3 +85,21 @@ func TestEveryReasonExplainsItself(t *testing.T) {
 		}
 	}
 }
+
+func TestSparklines(t *testing.T) {
+	for numbers, want := range map[string]string{
+		"1 2 3 4 5 6 7 8":                 "▁▂▃▄▅▆▇█",
+		"8 1":                             "█▁",
+		"5 5 5":                           "▄▄▄",
+		"":                                "",
+		"0 9 0 9 0 9 0 9 0 9 0 9 0 9 0 9": "████████", // each the last of its two
+	} {
+		if got := Sparkline(numbers, 8); got != want {
+			t.Errorf("%q is drawn as %q, want %q", numbers, got, want)
+		}
+	}
+	c := Cell{Value: OfText("1 2"), Unit: "line"}
+	if got := c.Readable(); got != "▁█" {
+		t.Errorf("got %q", got)
+	}
+}

@@ -2,6 +2,7 @@ package cell
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -12,6 +13,35 @@ var magnitudes = []struct {
 	suffix string
 }{{1e12, " tn"}, {1e9, " bn"}, {1e6, " m"}}
 
+// sparkWidth is how many characters a small chart takes.
+const sparkWidth = 16
+
+// Sparkline draws numbers, separated by spaces, as blocks of eight heights from the
+// least to the greatest: at most so many, each the last of its share.
+func Sparkline(numbers string, width int) string {
+	var all []float64
+	for _, text := range strings.Fields(numbers) {
+		if x, err := strconv.ParseFloat(text, 64); err == nil {
+			all = append(all, x)
+		}
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	n := min(width, len(all))
+	low, high := slices.Min(all), slices.Max(all)
+	var b strings.Builder
+	for i := range n {
+		x := all[(i+1)*len(all)/n-1]
+		level := 3 // of a line that is flat
+		if high > low {
+			level = int(math.Round((x - low) / (high - low) * 7))
+		}
+		b.WriteRune([]rune("▁▂▃▄▅▆▇█")[level])
+	}
+	return b.String()
+}
+
 // Readable writes a value for people: at most four significant digits beyond a
 // million with its magnitude ("9.18 bn"), percentages as such, other numbers with
 // two decimals, or up to four below a thousand where they have them. A gap is
@@ -21,6 +51,9 @@ func (c *Cell) Readable() string {
 	case None:
 		return "–"
 	case Text:
+		if c.Unit == "line" {
+			return Sparkline(c.Value.Text, sparkWidth)
+		}
 		return c.Value.Text
 	case Moment:
 		return c.Value.Time().Format("2006-01-02 15:04")

@@ -78,6 +78,22 @@ func (b *Bars) Every(i Interval, first, last period.Date, trades func(period.Dat
 	return out, partial
 }
 
+// Line is the last close of each stretch from a day on, the oldest first: what a
+// small chart draws.
+func (b *Bars) Line(from period.Date, i Interval) []float64 {
+	var line []float64
+	end := period.Date(0)
+	for k := b.OnOrBefore(from-1) + 1; k < len(b.Day); k++ {
+		if b.Day[k] <= end {
+			line[len(line)-1] = b.Close[k]
+			continue
+		}
+		line = append(line, b.Close[k])
+		_, end = i.Around(b.Day[k])
+	}
+	return line
+}
+
 // Holes lists the sessions from first to last of which there is no bar.
 func (b *Bars) Holes(first, last period.Date, trades func(period.Date) bool) []period.Date {
 	var holes []period.Date

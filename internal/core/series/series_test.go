@@ -200,3 +200,19 @@ func TestStretchesOfTime(t *testing.T) {
 		t.Error("a fortnight is no interval")
 	}
 }
+
+func TestLines(t *testing.T) {
+	// The 2nd of March 2026 is a Monday, the 9th the next.
+	b := closes([]int{2, 3, 6, 9, 10, 18}, 1, 2, 3, 4, 5, 6)
+	for _, c := range []struct {
+		from  int
+		every Interval
+		want  string
+	}{
+		{3, Daily, "[2 3 4 5 6]"}, {1, Weekly, "[3 5 6]"}, {3, Weekly, "[3 5 6]"}, {1, Monthly, "[6]"}, {19, Daily, "[]"},
+	} {
+		if got := fmt.Sprint(b.Line(day(c.from), c.every)); got != c.want {
+			t.Errorf("by %s from the %d: %s, want %s", c.every, c.from, got, c.want)
+		}
+	}
+}
