@@ -19,8 +19,17 @@ import (
 )
 
 // known is the condition for a row of a bitemporal table to have been the known
-// one at an instant, given as the second argument; the first is the listings.
-const known = " where listing_id = any($1) and known_from <= $2 and known_to > $2 "
+// one at an instant. What is known now has indexes of its own, and is told apart
+// from what has been superseded so that they serve.
+const known = " where listing_id = any($1) and known_from <= $2 and (known_to = 'infinity' or known_to < 'infinity' and known_to > $2) "
+
+// knownAt is that condition in the form that is fastest for an instant.
+func knownAt(at time.Time) string {
+	if at.Equal(latest) {
+		return " where listing_id = any($1) and known_from <= $2 and known_to = 'infinity' "
+	}
+	return known
+}
 
 // feeds is what sources have given of listings, before it is put together.
 type feeds map[catalogue.Dataset]map[int64]map[string]*table.Given
@@ -70,7 +79,7 @@ func (s *Store) read(ctx context.Context, ids []int64, datasets []catalogue.Data
 }
 
 func (s *Store) readPoints(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, observed, delay_s, minor_unit, suspect, standalone, fields, rejected, place, request_id, known_from from observation"+known+"and dataset = any($3)", ids, at, datasets)
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, observed, delay_s, minor_unit, suspect, standalone, fields, rejected, place, request_id, known_from from observation"+knownAt(at)+"and dataset = any($3)", ids, at, datasets)
 	if err != nil {
 		return err
 	}
@@ -129,7 +138,7 @@ func valueOf(stored any) cell.Value {
 }
 
 func (s *Store) readAttempts(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, outcome, detail, coalesce(request_id, 0), place, covered, known_from from attempt"+known+"and dataset = any($3)", ids, at, datasets)
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, outcome, detail, coalesce(request_id, 0), place, covered, known_from from attempt"+knownAt(at)+"and dataset = any($3)", ids, at, datasets)
 	if err != nil {
 		return err
 	}
@@ -150,7 +159,7 @@ func (s *Store) readAttempts(ctx context.Context, f feeds, ids []int64, datasets
 // readEntries reads dated records. That a source was asked and has none is an
 // observation too.
 func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time, since period.Date) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, day, fields, place, request_id, known_from from entry"+known+"and dataset = any($3) and (dataset <> 'rates' or day >= $4) order by listing_id, dataset, source, day, key", ids, at, datasets, since.Time())
+	rows, err := s.Pool.Query(ctx, "select listing_id, dataset, source, day, fields, place, request_id, known_from from entry"+knownAt(at)+"and dataset = any($3) and (dataset <> 'rates' or day >= $4) order by listing_id, dataset, source, day, key", ids, at, datasets, since.Time())
 	if err != nil {
 		return err
 	}
@@ -202,7 +211,7 @@ func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets 
 }
 
 func (s *Store) readBars(ctx context.Context, f feeds, ids []int64, at time.Time, from period.Date) error {
-	rows, err := s.Pool.Query(ctx, "select listing_id, source, day, open, high, low, close, volume, request_id, known_from from bar"+known+"and day >= $3 order by listing_id, source, day", ids, at, from.Time())
+	rows, err := s.Pool.Query(ctx, "select listing_id, source, day, open, high, low, close, volume, request_id, known_from from bar"+knownAt(at)+"and day >= $3 order by listing_id, source, day", ids, at, from.Time())
 	if err != nil {
 		return err
 	}
