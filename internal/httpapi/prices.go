@@ -287,9 +287,6 @@ func payment(p *dividend.Payment, r *table.Record) wire.Dividend {
 	return out
 }
 
-// overdueAfter is how many days after an expected ex-date a dividend is missed.
-const overdueAfter = 20
-
 func (s *Server) dividends(r *table.Record) wire.Dividends {
 	now := s.Now()
 	c, given := r.Account(catalogue.Dividends, now, s.Limits)
@@ -312,7 +309,7 @@ func (s *Server) dividends(r *table.Record) wire.Dividends {
 	for i := range coming {
 		out.Coming = append(out.Coming, payment(&coming[i], r))
 	}
-	out.Overdue = h.Overdue(today, overdueAfter).String()
+	out.Overdue = h.Overdue(today, table.OverdueAfter).String()
 	this := today.Time().Year()
 	for year := this; h.First() > 0 && year >= h.First(); year-- {
 		total := h.By(today).Year(year)

@@ -212,6 +212,11 @@ func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Li
 			c.Detail = told
 		}
 	}
+	if d == catalogue.Dividends && !v.Stale && !ended {
+		if due := g.Payments.Overdue(r.Exchange.Today(now), OverdueAfter); due != 0 {
+			c.State, c.Reason, c.Detail = cell.Stale, cell.ReportDue, "by its usual rhythm a dividend was due on "+due.String()
+		}
+	}
 	if ended && endsWithTrading(d) {
 		c.State, c.Reason, c.Detail = cell.Stale, cell.Ended, "on "+r.Listing.Ended.String()
 		return c, g, time.Time{}
@@ -258,6 +263,11 @@ func RatesOf(records []*Record, now time.Time, limits freshness.Limits) *currenc
 }
 
 var rateColumn = catalogue.Info(catalogue.Rates).Column("rate")
+
+// OverdueAfter is how many days after the ex-date that the usual rhythm asks for a
+// dividend is missed. What is known then counts as stale; it is asked for again
+// no more often than before.
+const OverdueAfter = 20
 
 // belied tells how a quote from after a session's end differs from the close of
 // that session's bar: an old price under a new time is found out by it.

@@ -10,6 +10,7 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/currency"
+	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/freshness"
@@ -462,14 +463,14 @@ func TestReckonedFields(t *testing.T) {
 func TestToldFields(t *testing.T) {
 	r := listed("AAA", "EUR", 30, 29)
 	info := catalogue.Info(catalogue.Dividends)
-	dividend := func(day period.Date, amount float64) entry.Entry {
+	record := func(day period.Date, amount float64) entry.Entry {
 		v := make([]cell.Value, len(info.Columns))
 		v[info.Column("ex_date")], v[info.Column("amount")] = cell.OfText(day.String()), cell.Of(amount)
 		return entry.Entry{Day: day, Values: v}
 	}
 	g := r.feed(catalogue.Dividends)
 	g.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
-	g.Entries = entry.Entries{dividend(friday-100, 0.9), dividend(friday+20, 0.4)}
+	g.Entries = entry.Entries{record(friday-100, 0.9), record(friday+20, 0.4)}
 	r.Splits = []series.Split{{Day: friday - 50, Ratio: 3}}
 	g.Payments = catalogue.Payments(g.Entries, r.Splits)
 	tab := evaluate(t, []*Record{r}, "dividend.last_amount,dividend.last_ex_date,dividend.next_ex_date,dividend.last_pay_date,event.next", "")
@@ -500,6 +501,23 @@ func TestToldFields(t *testing.T) {
 	if row[3].Reason != cell.ShortHistory || row[4].Period != "2025-11-01" || row[5].Period != "2025-Q4" || row[9].Reason != cell.ShortHistory || row[7].Period != "2025" {
 		t.Errorf("got %+v", row)
 	}
+	// Twice a year in autumn and spring; the one of 6 February has not come.
+	regular := func(days ...period.Date) (h dividend.History) {
+		for _, d := range days {
+			h = append(h, dividend.Payment{Ex: d, Adjusted: 1, Amount: 1})
+		}
+		return h
+	}
+	announced := g.Payments
+	g.Payments = regular(friday-28-730, friday-28-548, friday-28-365, friday-28-183)
+	if c := evaluate(t, []*Record{r}, "dividend.ttm", "").Rows[0].Cells[0]; c.State != cell.Stale || c.Reason != cell.ReportDue || c.Value.Num != 1 || !strings.Contains(c.Detail, "2026-02-06") {
+		t.Errorf("overdue: %+v", c)
+	}
+	g.Payments = append(g.Payments, regular(friday-25)...)
+	if c := evaluate(t, []*Record{r}, "dividend.ttm", "").Rows[0].Cells[0]; c.State != cell.Fresh || c.Value.Num != 2 {
+		t.Errorf("three days late: %+v", c)
+	}
+	g.Payments = announced
 	g.Payments[0].Currency = "USD"
 	if c := evaluate(t, []*Record{r}, "dividend.yield", "").Rows[0].Cells[0]; c.Reason != cell.InputMissing {
 		t.Errorf("a yield of dollars over euros: %+v", c)
