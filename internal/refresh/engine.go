@@ -448,6 +448,24 @@ func (e *Engine) plan(ctx context.Context, r *store.Refresh) (p *plan.Plan, w *p
 			claimed[k] = won[k]
 		}
 	}
+	// What was claimed and then found to have been brought is let go of, or this
+	// refresh would wait for itself.
+	for i := range p.Requests {
+		for j := range p.Requests[i].Needs {
+			delete(claimed, needKey(&p.Requests[i].Needs[j]))
+		}
+	}
+	var idle []store.NeedKey
+	for k, mine := range claimed {
+		if mine {
+			idle = append(idle, k)
+		}
+	}
+	if len(idle) > 0 {
+		if err := e.store.ReleaseNeeds(ctx, r.ID, idle); err != nil {
+			return nil, nil, 0, err
+		}
+	}
 	for i := range p.Skipped {
 		if p.Skipped[i].Shared() {
 			shared++

@@ -19,6 +19,7 @@ import (
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/source"
+	"soba.invalid/soba/internal/standin"
 	"soba.invalid/soba/internal/store"
 )
 
@@ -364,5 +365,42 @@ func TestHistoriesReachBackAndAreExtended(t *testing.T) {
 	}
 	if again := w.refresh(false, catalogue.Bars); again.Answered > 1 { // PEAT's history fails each time
 		t.Errorf("what is there is asked for again: %+v", again)
+	}
+}
+
+// Ten refreshes of one list at once: whoever claims what another has just brought
+// lets go of it again, all end, and each name is asked for once.
+func TestManyRefreshesOfOneListAllEnd(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 120)
+	w.fault(standin.Fault{Kind: "latency", Millis: 30})
+	var ids []int64
+	for range 10 {
+		r, err := w.engine.Ask(t.Context(), store.Asked{Watchlist: &w.list.ID, Datasets: []catalogue.Dataset{catalogue.Quotes, catalogue.Profiles}, Cause: store.ByHand})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, r.ID)
+	}
+	for _, id := range ids {
+		if r := w.wait(id); r.State != store.Done {
+			t.Errorf("%+v", r)
+		}
+	}
+	if n := w.number("select count(*) from in_flight"); n != 0 {
+		t.Errorf("%d claims are left", n)
+	}
+	asked := map[string]int{}
+	for _, served := range w.vendors["gannet"].Log() {
+		if served.Dataset == "quotes" {
+			for _, s := range served.Symbols() {
+				asked[s]++
+			}
+		}
+	}
+	for s, n := range asked {
+		if n != 1 {
+			t.Errorf("%s is asked for %d times", s, n)
+		}
 	}
 }

@@ -169,6 +169,25 @@ func (s *Store) ClaimNeeds(ctx context.Context, refresh int64, needs []NeedKey) 
 	return claimed, err
 }
 
+// letGo ends claims of a refresh, given as datasets and listings.
+const letGo = `
+	delete from in_flight using unnest($2::text[], $3::bigint[]) as n(dataset, listing_id)
+	where refresh_id = $1 and in_flight.dataset = n.dataset and in_flight.listing_id = n.listing_id`
+
+// ReleaseNeeds lets go of needs that a refresh had claimed.
+func (s *Store) ReleaseNeeds(ctx context.Context, refresh int64, needs []NeedKey) error {
+	datasets, ids := make([]string, len(needs)), make([]int64, len(needs))
+	for i, n := range needs {
+		datasets[i], ids[i] = string(n.Dataset), n.Listing
+	}
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, letGo, refresh, datasets, ids); err != nil {
+			return err
+		}
+		return notify(ctx, tx, fmt.Sprintf("refresh %d", refresh))
+	})
+}
+
 // Planned is what a refresh is about to do.
 type Planned struct {
 	Requests, Skipped, Refused, Shared int
@@ -233,7 +252,7 @@ func (w *writer) progress() error {
 			n := &w.r.Request.Needs[i]
 			datasets, ids = append(datasets, string(n.Dataset)), append(ids, n.Listing)
 		}
-		if _, err := w.tx.Exec(w, "delete from in_flight using unnest($2::text[], $3::bigint[]) as n(dataset, listing_id) where refresh_id = $1 and in_flight.dataset = n.dataset and in_flight.listing_id = n.listing_id", w.r.Refresh, datasets, ids); err != nil {
+		if _, err := w.tx.Exec(w, letGo, w.r.Refresh, datasets, ids); err != nil {
 			return err
 		}
 	}
