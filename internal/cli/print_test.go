@@ -71,3 +71,31 @@ func TestSymbolsAndFieldsAreToldApart(t *testing.T) {
 		t.Error("no field, and no error")
 	}
 }
+
+func TestBarsOfTheTerminal(t *testing.T) {
+	for fraction, want := range map[float64]string{0: "", 1: strings.Repeat("█", barWidth), 0.5: strings.Repeat("█", barWidth/2), 1.0 / 16: "█▌", 0.001: ""} {
+		if got := bar(fraction); got != want {
+			t.Errorf("%v is drawn as %q, want %q", fraction, got, want)
+		}
+	}
+}
+
+func TestTheCurrencyOfMostRows(t *testing.T) {
+	rows := func(currencies ...string) (out []wire.TableRow) {
+		for _, c := range currencies {
+			out = append(out, wire.TableRow{Currency: c})
+		}
+		return out
+	}
+	for _, c := range []struct {
+		rows    []wire.TableRow
+		common  string
+		several bool
+	}{
+		{rows("GBP", "EUR", "EUR"), "EUR", true}, {rows("USD", "EUR"), "EUR", true}, {rows("JPY", "JPY"), "JPY", false}, {nil, "", false},
+	} {
+		if common, several := commonCurrency(c.rows); common != c.common || several != c.several {
+			t.Errorf("%v: %s, %t", c.rows, common, several)
+		}
+	}
+}

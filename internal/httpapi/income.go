@@ -4,32 +4,15 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/income"
-	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/table"
+	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/internal/wire"
 )
-
-// conversion is the currency that is asked for, with the rates known by now; none
-// for "".
-func (s *Server) conversion(ctx context.Context, to string, now time.Time) (table.Conversion, error) {
-	if to == "" {
-		return table.Conversion{}, nil
-	}
-	if !market.IsCurrency(to) {
-		return table.Conversion{}, problem(http.StatusUnprocessableEntity, problemBadRequest, "in", "%q is not a currency: write its ISO 4217 code, as EUR", to)
-	}
-	pairs, err := s.Book.Records(ctx, s.pairs(), 0)
-	if err != nil {
-		return table.Conversion{}, asProblem(err, "")
-	}
-	return table.Conversion{To: to, Rates: table.RatesOf(pairs, now, s.Limits)}, nil
-}
 
 func (s *Server) addIncome() {
 	type incomeInput struct {
@@ -43,11 +26,12 @@ func (s *Server) addIncome() {
 				return nil, err
 			}
 			now := s.Now()
-			to, err := s.conversion(ctx, in.In, now)
+			read := func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, 0) }
+			to, err := s.conversion(in.In, now, read)
 			if err != nil {
 				return nil, err
 			}
-			records, err := s.Book.Records(ctx, list.Rows, 0)
+			records, err := read(list.Rows)
 			if err != nil {
 				return nil, asProblem(err, "")
 			}

@@ -23,11 +23,13 @@ import (
 	"soba.invalid/soba/internal/wire"
 )
 
-// priceColumns are the columns of bars, in the order in which they are shown.
-var priceColumns = []struct {
+type priceColumn struct {
 	name string
 	of   func(*series.Bars) []float64
-}{
+}
+
+// priceColumns are the columns of bars, in the order in which they are shown.
+var priceColumns = []priceColumn{
 	{"open", func(b *series.Bars) []float64 { return b.Open }},
 	{"high", func(b *series.Bars) []float64 { return b.High }},
 	{"low", func(b *series.Bars) []float64 { return b.Low }},
@@ -86,13 +88,7 @@ func (in *pricesInput) columns() ([]int, error) {
 	var out []int
 	for _, name := range strings.Split(in.Columns, ",") {
 		name = strings.TrimSpace(name)
-		i := slices.IndexFunc(priceColumns, func(c struct {
-			name string
-			of   func(*series.Bars) []float64
-		},
-		) bool {
-			return c.name == name
-		})
+		i := slices.IndexFunc(priceColumns, func(c priceColumn) bool { return c.name == name })
 		switch {
 		case name == "date":
 			continue // it is always there

@@ -185,41 +185,42 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 	if err != nil {
 		return nil, err
 	}
-	read := func(rows []store.Row) ([]*table.Record, error) {
-		if at.IsZero() {
-			return s.Book.Records(ctx, rows, p.Since(now))
-		}
-		return s.Book.RecordsAt(ctx, rows, at, p.Since(at))
+	read := func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, p.Since(now)) }
+	if !at.IsZero() {
+		now = at
+		read = func(rows []store.Row) ([]*table.Record, error) { return s.Book.RecordsAt(ctx, rows, at, p.Since(at)) }
 	}
 	records, err := read(list.Rows)
 	if err != nil {
 		return nil, asProblem(err, "")
 	}
-	var in table.Conversion
-	if q.In != "" {
-		if !market.IsCurrency(q.In) {
-			return nil, problem(http.StatusUnprocessableEntity, problemBadRequest, "in", "%q is not a currency: write its ISO 4217 code, as EUR", q.In)
-		}
-		pairs, err := read(s.pairs())
-		if err != nil {
-			return nil, asProblem(err, "")
-		}
-		in = table.Conversion{To: q.In, Rates: table.RatesOf(pairs, now, s.Limits)}
-	}
-	if !at.IsZero() {
-		now = at
+	in, err := s.conversion(q.In, now, read)
+	if err != nil {
+		return nil, err
 	}
 	return p.EvaluateIn(in, records, now, s.Limits), nil
 }
 
-// pairs are all pairs of currencies that are listed.
-func (s *Server) pairs() (rows []store.Row) {
+// conversion is the currency that is asked for, with the rates of all listed pairs
+// as they are read; none for "".
+func (s *Server) conversion(to string, now time.Time, read func([]store.Row) ([]*table.Record, error)) (table.Conversion, error) {
+	if to == "" {
+		return table.Conversion{}, nil
+	}
+	if !market.IsCurrency(to) {
+		return table.Conversion{}, problem(http.StatusUnprocessableEntity, problemBadRequest, "in", "%q is not a currency: write its ISO 4217 code, as EUR", to)
+	}
+	var rows []store.Row
 	for _, l := range s.Book.Directory().Ordered {
 		if l.Symbol.IsPair() {
 			rows = append(rows, store.Row{ListingID: l.ID})
 		}
 	}
-	return rows
+	pairs, err := read(rows)
+	if err != nil {
+		return table.Conversion{}, asProblem(err, "")
+	}
+	return table.Conversion{To: to, Rates: table.RatesOf(pairs, now, s.Limits)}, nil
 }
 
 // render computes a watchlist's table in JSON, or takes it from memory.

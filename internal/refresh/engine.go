@@ -225,6 +225,8 @@ func (e *Engine) ask(datasets, visible []catalogue.Dataset, force bool, from per
 	return plan.Ask{Datasets: datasets, Visible: visible, Force: force, From: from, Compare: e.book.Preferences().Compare}
 }
 
+// assess finds what is due for listings, and with rates for the pairs that turn
+// their amounts into one currency.
 func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]plan.Need, error) {
 	if err := e.book.CatchUp(ctx); err != nil {
 		return nil, err
@@ -233,7 +235,16 @@ func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]
 	if err != nil {
 		return nil, err
 	}
-	return plan.Assess(records, ask, e.now(), e.limits), nil
+	needs := plan.Assess(records, ask, e.now(), e.limits)
+	if !slices.Contains(ask.Datasets, catalogue.Rates) {
+		return needs, nil
+	}
+	pairs, err := e.book.Records(ctx, e.ratesFor(rows), 0)
+	if err != nil {
+		return nil, err
+	}
+	ask.Datasets = []catalogue.Dataset{catalogue.Rates}
+	return append(needs, plan.Assess(pairs, ask, e.now(), e.limits)...), nil
 }
 
 // SourceState is a source with how it has been doing.
@@ -580,13 +591,7 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan
 	}
 	ask := e.ask(datasets(r.Datasets), datasets(r.Visible), r.Force, from)
 	ask.Since, ask.Claimed = *r.StartedAt, claimed
-	needs, err := e.assess(ctx, rows, ask)
-	if err != nil || !slices.Contains(ask.Datasets, catalogue.Rates) || r.WatchlistID == nil {
-		return needs, err
-	}
-	ask.Datasets = []catalogue.Dataset{catalogue.Rates}
-	rates, err := e.assess(ctx, e.ratesFor(rows), ask)
-	return append(needs, rates...), err
+	return e.assess(ctx, rows, ask)
 }
 
 // ratesFor are the pairs, besides those in a list, whose reference rates turn its

@@ -196,6 +196,23 @@ func (w *world) refresh(force bool, datasets ...catalogue.Dataset) store.Refresh
 	return w.wait(r.ID)
 }
 
+// records are the rows of the list as they are stored.
+func (w *world) records() []*table.Record {
+	w.t.Helper()
+	rows, err := w.store.Rows(w.t.Context(), w.list.ID)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if err := w.book.CatchUp(w.t.Context()); err != nil {
+		w.t.Fatal(err)
+	}
+	records, err := w.book.Records(w.t.Context(), rows, 0)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return records
+}
+
 func (w *world) fault(f standin.Fault) {
 	w.t.Helper()
 	if err := w.vendors["gannet"].Order(f); err != nil {
@@ -418,17 +435,7 @@ func TestPriceFieldsAgainstTheMarket(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 60)
 	w.refresh(false, catalogue.Quotes, catalogue.Bars)
-	rows, err := w.store.Rows(t.Context(), w.list.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := w.book.CatchUp(t.Context()); err != nil {
-		t.Fatal(err)
-	}
-	records, err := w.book.Records(t.Context(), rows, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	records := w.records()
 	refs, _ := catalogue.ParseColumns([]string{"price.high_52w", "price.low_52w", "price.return_13w", "price.average_volume_13w", "price.close"})
 	p, err := table.Compile(refs, "", nil)
 	if err != nil {

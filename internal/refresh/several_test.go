@@ -17,6 +17,7 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/source"
 	"soba.invalid/soba/internal/standin"
@@ -401,6 +402,49 @@ func TestManyRefreshesOfOneListAllEnd(t *testing.T) {
 	for s, n := range asked {
 		if n != 1 {
 			t.Errorf("%s is asked for %d times", s, n)
+		}
+	}
+}
+
+// A list of shares brings the rates between its currencies along, and the plan that
+// is shown before says so.
+func TestAListBringsTheRatesBetweenItsCurrencies(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 60, "gannet", "dunlin")
+	list := w.newList("shares", func(l *market.Listing) bool { return l.Kind == market.Share })
+	rows, err := w.store.Rows(t.Context(), list.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asked := store.Asked{Watchlist: &list.ID, Datasets: []catalogue.Dataset{catalogue.Rates}, Cause: store.ByHand}
+	shown, err := w.engine.Preview(t.Context(), rows, asked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := w.engine.Ask(t.Context(), asked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r = w.wait(r.ID); r.State != store.Done || len(shown.Requests) == 0 || r.Planned != len(shown.Requests) {
+		t.Errorf("%d requests are shown, %+v", len(shown.Requests), r)
+	}
+	var pairs []store.Row
+	for _, l := range w.book.Directory().Ordered {
+		if l.Symbol.IsPair() {
+			pairs = append(pairs, store.Row{ListingID: l.ID})
+		}
+	}
+	if err := w.book.CatchUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	records, err := w.book.Records(t.Context(), pairs, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rates := table.RatesOf(records, w.now(), freshness.Standard)
+	for _, to := range []string{"EUR", "GBP", "USD", "JPY"} {
+		if rate := rates.On("GBP", to, period.MakeDate(2026, 3, 7)); rate.Value <= 0 || rate.Account.State != cell.Fresh {
+			t.Errorf("pounds in %s: %+v", to, rate)
 		}
 	}
 }

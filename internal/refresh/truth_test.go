@@ -30,17 +30,7 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.wait(r.ID)
-	rows, err := w.store.Rows(t.Context(), w.list.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := w.book.CatchUp(t.Context()); err != nil {
-		t.Fatal(err)
-	}
-	records, err := w.book.Records(t.Context(), rows, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	records := w.records()
 	columns := []string{"dividend.ttm", "dividend.ttm_total", "dividend.annual@2024", "dividend.growth_3y", "dividend.streak", "dividend.yield_at@2025-Q2", "price.total_return_52w", "price.adjusted_close@-1y", "price.sma_50"}
 	refs, err := catalogue.ParseColumns(columns)
 	if err != nil {

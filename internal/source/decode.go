@@ -852,8 +852,10 @@ func (d *decoder) checkShape(p *reading) {
 		return
 	}
 	free := slices.DeleteFunc(slices.Clone(p.near), func(name string) bool {
-		taken := func(s *slot) bool { return s != nil && s.found > 0 && strings.TrimPrefix(s.at.String(), "$.") == name }
-		return taken(p.symbol) || slices.ContainsFunc(p.fields, func(s *slot) bool { return s.at != nil && taken(s) })
+		taken := func(s *slot) bool {
+			return s != nil && s.at != nil && s.found > 0 && strings.TrimPrefix(s.at.String(), "$.") == name
+		}
+		return taken(p.symbol) || slices.ContainsFunc(p.fields, taken)
 	})
 	hint := func(s *slot) string {
 		if near := Nearest(strings.TrimPrefix(s.at.String(), "$."), free); near != "" && s.Of == "" {

@@ -326,6 +326,26 @@ calls:
 	}
 }
 
+// A symbol that is the same for all records stands at no place, and is no name that
+// a missing field could be mistaken for.
+func TestAConstantSymbolIsNoPlace(t *testing.T) {
+	a, err := replayed(t, `calls:
+  - serves: [ratios]
+    path: /p
+    format: {kind: json}
+    parts:
+      - rows: $[*]
+        symbol: {value: KELP.XCVH}
+        fields: {pe: pe, pb: pb}`, "", `[{"pe": 9, "p_b": 2}]`, "KELP.XCVH")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []string{"KELP.XCVH ratios: pe 9", `remark: ratios: no record has pb at "pb"; the nearest there is "p_b"`}
+	if got := told(a); !slices.Equal(got, want) {
+		t.Errorf("got %q", got)
+	}
+}
+
 func TestAnAnswerThatIsNoneSaysWhy(t *testing.T) {
 	const quotes = `replies: {error: $.status.code, message: $.status.text, means: {E7: allowance_spent}}
 calls:
