@@ -27,7 +27,7 @@ func (s *Server) addIncome() {
 			}
 			now := s.Now()
 			read := func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, 0) }
-			to, err := s.conversion(in.In, now, read)
+			to, err := s.conversion(in.In, false, now, read)
 			if err != nil {
 				return nil, err
 			}

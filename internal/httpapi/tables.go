@@ -194,7 +194,7 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 	if err != nil {
 		return nil, asProblem(err, "")
 	}
-	in, err := s.conversion(q.In, now, read)
+	in, err := s.conversion(q.In, p.Converts(), now, read)
 	if err != nil {
 		return nil, err
 	}
@@ -202,12 +202,12 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 }
 
 // conversion is the currency that is asked for, with the rates of all listed pairs
-// as they are read; none for "".
-func (s *Server) conversion(to string, now time.Time, read func([]store.Row) ([]*table.Record, error)) (table.Conversion, error) {
-	if to == "" {
+// as they are read; without a currency only where they are needed all the same.
+func (s *Server) conversion(to string, needed bool, now time.Time, read func([]store.Row) ([]*table.Record, error)) (table.Conversion, error) {
+	if to == "" && !needed {
 		return table.Conversion{}, nil
 	}
-	if !market.IsCurrency(to) {
+	if to != "" && !market.IsCurrency(to) {
 		return table.Conversion{}, problem(http.StatusUnprocessableEntity, problemBadRequest, "in", "%q is not a currency: write its ISO 4217 code, as EUR", to)
 	}
 	var rows []store.Row

@@ -230,6 +230,24 @@ func Resolve(ref formula.Ref) (*Field, error) {
 	return f, nil
 }
 
+// UnitOf is what a field is a quantity of in formulas. Prices and amounts are in
+// the currency of each listing.
+func UnitOf(ref formula.Ref) formula.Unit {
+	f := Find(ref.ID)
+	if f == nil {
+		return formula.Unit{}
+	}
+	switch f.Unit {
+	case Price, Money:
+		return formula.AmountIn(formula.Own)
+	case Text, Line:
+		return formula.Unit{Dimension: formula.Text}
+	case Date, Time:
+		return formula.Unit{Dimension: formula.Moment}
+	}
+	return formula.Unit{}
+}
+
 // ParseColumns reads field references, each with an optional @period.
 func ParseColumns(columns []string) ([]formula.Ref, error) {
 	refs := make([]formula.Ref, 0, len(columns))

@@ -29,6 +29,12 @@ func TestEveryFieldIsComplete(t *testing.T) {
 		if (len(f.Inputs()) == 0) != (f.Dataset != "") || (f.Measure != nil || f.Tell != nil && f.Dataset == Bars && f.Takes == NoPeriod) != (f.Span != "") {
 			t.Errorf("%s names a dataset or a span it does not read, or reads one it does not name", f.ID)
 		}
+		if f.Formula != nil {
+			u, err := f.Formula.Check(UnitOf)
+			if want := UnitOf(formula.Ref{ID: f.ID}); err != nil || u != want {
+				t.Errorf("%s is %s by its unit and %s by its formula (%v)", f.ID, want, u, err)
+			}
+		}
 		seen[f.ID] = true
 		for _, ref := range f.Inputs() {
 			if _, err := Resolve(ref); err != nil {

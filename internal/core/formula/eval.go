@@ -3,6 +3,7 @@ package formula
 import (
 	"math"
 	"strings"
+	"time"
 
 	"soba.invalid/soba/internal/core/cell"
 )
@@ -11,6 +12,9 @@ import (
 type Env interface {
 	Field(ref int) *cell.Cell   // the cell of Refs()[ref] in this row
 	Total(total int) *cell.Cell // the sum of Refs()[Totals()[total]] over the rows of the table
+	// Convert turns an amount from one currency into another; from [Own] is from the row's.
+	// What it does is in the cell's account.
+	Convert(c *cell.Cell, from, to string)
 }
 
 // Eval computes the formula into out: its value, with the account that its
@@ -79,6 +83,17 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 			return cell.Value{}
 		}
 		return e.arithmetic(opDivide, v, total.Value, out)
+	case opIn:
+		var amount cell.Cell
+		amount.Value = e.eval(n.args[0], env, &amount)
+		if arg := n.args[0]; arg.op == opField {
+			amount.Period = env.Field(arg.ref).Period
+		}
+		if !amount.Absent() {
+			env.Convert(&amount, n.from, n.text)
+		}
+		out.Absorb(&amount)
+		return amount.Value
 	case opNegate, opNot, opAbs:
 		v := e.eval(n.args[0], env, out)
 		switch {
@@ -128,6 +143,9 @@ func Take(input *cell.Cell, ref Ref, out *cell.Cell) {
 }
 
 func (e *Expr) arithmetic(o op, left, right cell.Value, out *cell.Cell) cell.Value {
+	if date, ok := instant(left); ok && (o == opAdd || o == opSubtract) {
+		return days(o, date, right)
+	}
 	if left.Kind != cell.Number || right.Kind != cell.Number {
 		fail(out, cell.NotApplicable, "only numbers can be calculated with")
 		return cell.Value{}
@@ -150,8 +168,39 @@ func (e *Expr) arithmetic(o op, left, right cell.Value, out *cell.Cell) cell.Val
 	return cell.Of(a / b)
 }
 
+// days adds days to a date, or counts those between two.
+func days(o op, date time.Time, other cell.Value) cell.Value {
+	if to, ok := instant(other); ok {
+		return cell.Of(date.Sub(to).Hours() / 24)
+	}
+	number := int(other.Num)
+	if o == opSubtract {
+		number = -number
+	}
+	return cell.OfText(date.AddDate(0, 0, number).Format(time.DateOnly))
+}
+
+// instant reads a date, which is a text, or an instant.
+func instant(v cell.Value) (time.Time, bool) {
+	switch v.Kind {
+	case cell.Moment:
+		return v.Time(), true
+	case cell.Text:
+		day, err := time.Parse(time.DateOnly, v.Text)
+		return day, err == nil
+	}
+	return time.Time{}, false
+}
+
 // compare orders numbers by size, instants by time, and texts without regard to case.
 func compare(o op, left, right cell.Value, out *cell.Cell) cell.Value {
+	if left.Kind == cell.Moment || right.Kind == cell.Moment { // and the other a date
+		if a, ok := instant(left); ok {
+			if b, ok := instant(right); ok {
+				left, right = cell.OfTime(a), cell.OfTime(b)
+			}
+		}
+	}
 	if left.Kind != right.Kind {
 		fail(out, cell.NotApplicable, "a number cannot be compared with a text")
 		return cell.Value{}

@@ -3,12 +3,16 @@
 //	quote.last / quote.previous_close - 1
 //	dividend.yield > 3% and profile.sector = "Ferries"
 //	or_else(quote.last, price.close@-5d)
+//	in(holding.market_value, "EUR") > 5k
+//
+// Quantities are checked before anything is calculated: see [Unit].
 package formula
 
 import (
 	"fmt"
 	"strings"
 
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 )
 
@@ -42,6 +46,8 @@ type Expr struct {
 	root   *node
 	refs   []Ref // every field it reads, once
 	totals []int // the refs of which it needs the total across rows
+
+	converts bool
 }
 
 // String is the formula as it was written.
@@ -52,6 +58,9 @@ func (e *Expr) Refs() []Ref { return e.refs }
 
 // Totals lists the indices into Refs of which [Env.Total] will be asked.
 func (e *Expr) Totals() []int { return e.totals }
+
+// Converts tells whether the formula needs exchange rates.
+func (e *Expr) Converts() bool { return e.converts }
 
 type op uint8
 
@@ -79,14 +88,17 @@ const (
 	opIsMissing
 	opAbs
 	opShareOf
+	opIn
 )
 
 type node struct {
-	op   op
-	num  float64
-	text string
-	ref  int
-	args []*node
+	op      op
+	num     float64
+	text    string // of a text; the currency that in() converts to
+	from    string // that it converts from; known once the formula is checked
+	ref     int
+	args    []*node
+	at, end int // where it stands in the formula, in bytes
 }
 
 var binary = map[string]struct {
@@ -115,11 +127,13 @@ var functions = map[string]struct {
 	"is_missing": {opIsMissing, 1, "is_missing(x)"},
 	"abs":        {opAbs, 1, "abs(x)"},
 	"share_of":   {opShareOf, 1, "share_of(field)"},
+	"in":         {opIn, 2, `in(amount, "EUR")`},
 }
 
 type parser struct {
 	source string
 	tokens []token
+	read   int // up to where, in bytes
 	expr   *Expr
 	depth  int
 }
@@ -157,6 +171,7 @@ func (p *parser) next() token {
 	t := p.tokens[0]
 	if t.kind != end {
 		p.tokens = p.tokens[1:]
+		p.read = t.offset + len(t.text)
 	}
 	return t
 }
@@ -166,7 +181,11 @@ func (p *parser) expression(strength int) (*node, *SyntaxError) {
 		return nil, p.problem(p.tokens[0], "the formula is nested too deeply")
 	}
 	defer func() { p.depth-- }()
+	at := p.tokens[0].offset
 	left, bad := p.operand()
+	if bad == nil {
+		left.at, left.end = at, p.read
+	}
 	for bad == nil {
 		o, known := binary[p.tokens[0].text]
 		if !known || p.tokens[0].kind != name && p.tokens[0].kind != operator || o.strength <= strength {
@@ -179,7 +198,7 @@ func (p *parser) expression(strength int) (*node, *SyntaxError) {
 		}
 		var right *node
 		if right, bad = p.expression(bind); bad == nil {
-			left = &node{op: o.op, args: []*node{left, right}}
+			left = &node{op: o.op, args: []*node{left, right}, at: at, end: p.read}
 		}
 	}
 	return left, bad
@@ -225,7 +244,7 @@ func (p *parser) expect(mark string) *SyntaxError {
 func (p *parser) call(t token) (*node, *SyntaxError) {
 	f, known := functions[t.text]
 	if !known {
-		return nil, p.problem(t, fmt.Sprintf("there is no function %s; functions are abs, if, is_missing, or_else and share_of", t))
+		return nil, p.problem(t, fmt.Sprintf("there is no function %s; functions are abs, if, in, is_missing, or_else and share_of", t))
 	}
 	p.next()
 	n := &node{op: f.op}
@@ -245,6 +264,14 @@ func (p *parser) call(t token) (*node, *SyntaxError) {
 	}
 	if len(n.args) != f.count {
 		return nil, p.problem(t, fmt.Sprintf("write it as %s", f.usage))
+	}
+	if f.op == opIn {
+		currency := n.args[1]
+		if currency.op != opText || !market.IsCurrency(currency.text) {
+			return nil, problem(p.source, currency.at, `the second part of in() is a currency by its ISO 4217 code, as "EUR"`)
+		}
+		n.text, n.args = currency.text, n.args[:1]
+		p.expr.converts = true
 	}
 	if f.op == opShareOf {
 		if n.args[0].op != opField {

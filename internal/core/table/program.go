@@ -137,6 +137,9 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 		if _, err := link(p.filter); err != nil {
 			return nil, err
 		}
+		if err := expr.CheckCondition(catalogue.UnitOf); err != nil {
+			return nil, err
+		}
 	}
 	for _, key := range sortBy {
 		name, descending := strings.CutPrefix(strings.TrimSpace(key), "-")
@@ -169,6 +172,10 @@ func (p *Program) Refs() []formula.Ref {
 	}
 	return refs
 }
+
+// Converts tells whether an evaluation needs exchange rates even in the listings'
+// own currencies.
+func (p *Program) Converts() bool { return p.filter != nil && p.filter.expr.Converts() }
 
 // Since is the earliest day of a history that the program's fields name; 0 where
 // none names a day.
@@ -224,6 +231,9 @@ func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, li
 	width := len(p.steps)
 	matrix := make([]cell.Cell, width*len(records))
 	env := &rowEnv{in: in, now: now}
+	if env.in.Rates == nil {
+		env.in.Rates = currency.New(nil)
+	}
 	for i, r := range records {
 		cells := matrix[i*width : (i+1)*width : (i+1)*width]
 		t.Rows[i] = Row{r, cells}
@@ -232,7 +242,7 @@ func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, li
 	if len(p.totals) > 0 || len(p.late) > 0 {
 		env.totals = p.sum(t.Rows)
 		for i := range t.Rows {
-			env.cells = t.Rows[i].Cells
+			env.cells, env.record = t.Rows[i].Cells, t.Rows[i].Record
 			for _, slot := range p.late {
 				p.derive(slot, &t.Rows[i], env)
 			}
@@ -283,7 +293,7 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			known[feed] = true
 		}
 	}
-	env.cells = cells
+	env.cells, env.record = cells, r
 	row := Row{r, cells}
 	for _, slot := range p.order {
 		s := &p.steps[slot]
@@ -335,10 +345,15 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 	}
 }
 
-// converts tells whether a field of a listing changes with the currency: what an
-// index or a pair stands at is no amount.
+// hasCurrency tells whether what a listing costs is an amount: what an index or a
+// pair stands at is none.
+func hasCurrency(r *Record) bool {
+	return r.Listing.Kind != market.Index && r.Listing.Kind != market.Pair
+}
+
+// converts tells whether a field of a listing changes with the currency.
 func (in *Conversion) converts(f *catalogue.Field, r *Record) bool {
-	return in.To != "" && r.Listing.Kind != market.Index && r.Listing.Kind != market.Pair && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) && r.Listing.Currency != in.To
+	return in.To != "" && hasCurrency(r) && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) && r.Listing.Currency != in.To
 }
 
 func (in *Conversion) unitOf(f *catalogue.Field, r *Record) string {
@@ -356,11 +371,20 @@ func (in *Conversion) convert(f *catalogue.Field, r *Record, out *cell.Cell, now
 	if out.Value.Kind != cell.Number || !in.converts(f, r) {
 		return
 	}
-	day := r.Exchange.Today(now)
+	in.exchange(out, r.Listing.Currency, in.To, r.Exchange.Today(now))
+}
+
+// exchange turns an amount into another currency at the rate of the day that the
+// amount is of, or of today.
+func (in *Conversion) exchange(out *cell.Cell, from, to string, today period.Date) {
+	if from == to {
+		return
+	}
+	day := today
 	if d, err := period.ParseDate(out.Period); err == nil {
 		day = d
 	}
-	rate := in.Rates.On(r.Listing.Currency, in.To, day)
+	rate := in.Rates.On(from, to, day)
 	if rate.Value == 0 {
 		*out = rate.Account
 		return
@@ -513,6 +537,7 @@ func reckon(s *step, row *Row, env *rowEnv, out *cell.Cell) {
 type rowEnv struct {
 	now    time.Time
 	in     Conversion
+	record *Record
 	cells  []cell.Cell
 	step   *step
 	totals []cell.Cell
@@ -520,6 +545,21 @@ type rowEnv struct {
 
 func (e *rowEnv) Field(ref int) *cell.Cell   { return &e.cells[e.step.args[ref]] }
 func (e *rowEnv) Total(total int) *cell.Cell { return &e.totals[e.step.totals[total]] }
+
+// Convert turns an amount of the row from one currency into another.
+func (e *rowEnv) Convert(c *cell.Cell, from, to string) {
+	if from == formula.Own {
+		if !hasCurrency(e.record) {
+			*c = cell.Gap(cell.NotApplicable, "what "+e.record.Listing.Symbol.String()+" stands at is no amount")
+			return
+		}
+		from = e.record.Listing.Currency
+		if e.in.To != "" {
+			from = e.in.To
+		}
+	}
+	e.in.exchange(c, from, to, e.record.Exchange.Today(e.now))
+}
 
 // sum totals each slot that a formula needs over the rows to which it applies.
 // One missing value, or a second currency, leaves the total missing.
@@ -554,7 +594,7 @@ func (p *Program) keep(t *Table, env *rowEnv) {
 	env.step = p.filter
 	t.Rows = slices.DeleteFunc(t.Rows, func(row Row) bool {
 		var verdict cell.Cell
-		env.cells = row.Cells
+		env.cells, env.record = row.Cells, row.Record
 		p.filter.expr.Eval(env, &verdict)
 		return !verdict.Value.IsTrue()
 	})

@@ -407,6 +407,25 @@ func TestATableInOneCurrency(t *testing.T) {
 	if c := all.EvaluateIn(Conversion{"EUR", rates}, records, saturday, freshness.Standard).Rows[3].Cells[0]; c.Reason != cell.InputMissing || c.Unit != "EUR" || !strings.Contains(c.Detail, "no source fixes JPY") {
 		t.Errorf("yen: %+v", c)
 	}
+	// 20 pounds are 40 euro, 30 euro are those, and 10 dollars are 5: in any currency of the table.
+	for _, in := range []Conversion{{"", rates}, {"USD", rates}} {
+		dear, err := Compile(refs[:1], `in(quote.last, "EUR") > 29 and in(price.latest, "USD") > 59.9`, nil)
+		if err != nil || !dear.Converts() {
+			t.Fatal(err)
+		}
+		if got := symbols(dear.EvaluateIn(in, records, saturday, freshness.Standard)); got != "AAA BBB" {
+			t.Errorf("dear in euro, in a table in %q: %s", in.To, got)
+		}
+	}
+	index := listed("EEE", "EUR", 3000, 3000)
+	index.Listing.Kind = market.Index
+	level, err := Compile(refs[:1], `is_missing(in(quote.last, "EUR"))`, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := symbols(level.Evaluate([]*Record{index, records[0]}, saturday, freshness.Standard)); got != "EEE" {
+		t.Errorf("the level of an index as an amount: %s", got)
+	}
 	if c := p.Evaluate(records[:2], saturday, freshness.Standard).Rows[0].Cells[3]; c.Reason != cell.InputMissing || !strings.Contains(c.Detail, "in one currency") {
 		t.Errorf("a weight over two currencies: %+v", c)
 	}
