@@ -50,7 +50,7 @@ need-run:
 need-test:
 	@scripts/need.sh test
 
-GO_SOURCES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' 'sources/*.yaml' go.mod go.sum)
+GO_SOURCES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' 'sources/*' go.mod go.sum)
 CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard console | grep -v -e '^console/dist/' -e '\.go$$')
 
 bin/soba: $(GO_SOURCES) console/dist/index.html

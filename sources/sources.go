@@ -3,12 +3,7 @@ package sources
 
 import "embed"
 
-// Files are the descriptions of sources, and the exchanges.
+// Files are the descriptions of sources, and the exchanges with their calendars.
 //
-//go:embed *.yaml
+//go:embed *.yaml *.ics
 var Files embed.FS
-
-// Exchanges is the file of exchanges and their calendars.
-//
-//go:embed exchanges.yaml
-var Exchanges []byte

@@ -49,7 +49,7 @@ func main() {
 
 func run(output, only string) (err error) {
 	b := &bench{ctx: context.Background()}
-	if b.exchanges, err = source.ReadExchanges(sources.Exchanges); err != nil {
+	if b.exchanges, err = source.ReadExchanges(sources.Files); err != nil {
 		return err
 	}
 	if b.folder, err = os.MkdirTemp("", "soba-bench-"); err != nil {

@@ -2,15 +2,21 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/series"
 	"soba.invalid/soba/internal/wire"
 )
 
@@ -65,6 +71,7 @@ const (
 func (a *app) pricesCommand() *cobra.Command {
 	var p printing
 	var from, to, on, every, adjust, columns, shape, gaps string
+	var fetch bool
 	c := &cobra.Command{
 		Use: "prices SYMBOL...", Short: "Show prices through time", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeListsAndSymbols,
 		Long: `Shows prices through time: of one name or many, each day or summed up into
@@ -73,12 +80,15 @@ on standard input.
 A bar is marked ◔ while sessions of its stretch are still to come or lie before
 the history; ↤ marks a day without a bar, on which the last one before is carried
 on. Weeks run from Monday to Sunday. A range that begins within a week has the
-whole of it.`,
+whole of it.
+What is stored is shown. With --fetch, what is due and what the range lacks is
+fetched before, for all names in one plan.`,
 		Example: `  soba prices KELP.XCVH --from -4w
   soba prices KELP.XCVH --from -1y --every month --columns close,volume
   soba prices KELP.XCVH FERY.XCVH CABL.XNMK --from -2w --columns close --shape wide
   soba prices income --on 2025-12-31 --columns close
   soba prices KELP.XCVH --from 2025-06-01 --to 2025-06-30 --adjust full --gaps carry
+  soba prices KELP.XCVH CABL.XNMK --from 2010-01-01 --every year --fetch
   soba prices KELP.XCVH --every week --format csv --output kelp.csv`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
@@ -90,6 +100,11 @@ whole of it.`,
 			symbols, err := a.named(cmd.Context(), args)
 			if err != nil {
 				return err
+			}
+			if fetch {
+				if err := a.fetchPrices(cmd, &p, symbols, cmp.Or(on, from), series.Interval(every)); err != nil {
+					return err
+				}
 			}
 			q := url.Values{"symbols": {strings.Join(symbols, ",")}, "every": {every}, "adjust": {adjust}, "to": {to}, "align": {strconv.FormatBool(shape == "wide")}}
 			for name, value := range map[string]string{"from": from, "on": on, "columns": columns, "gaps": gaps} {
@@ -133,6 +148,7 @@ whole of it.`,
 	f.StringVar(&adjust, "adjust", "splits", "none (as traded), splits (in today's shares) or full (dividends reinvested besides)")
 	f.StringVarP(&columns, "columns", "c", "", "of open, high, low, close and volume, joined by commas (default all)")
 	f.StringVar(&shape, "shape", "long", "long (a line for each name and day) or wide (a line for each day)")
+	f.BoolVar(&fetch, "fetch", false, "fetch what is due and what the range lacks before")
 	f.StringVar(&gaps, "gaps", "", "days without a bar: drop, blank or carry (default drop, in wide shape blank)")
 	for name, values := range map[string][]string{
 		"every": {"day", "week", "month", "quarter", "year"}, "adjust": {"none", "splits", "full"}, "shape": {"long", "wide"}, "gaps": {"drop", "blank", "carry"},
@@ -140,6 +156,24 @@ whole of it.`,
 		c.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flags are there
 	}
 	return c
+}
+
+// fetchPrices brings the histories of names from a day on, and waits for it.
+func (a *app) fetchPrices(cmd *cobra.Command, p *printing, symbols []string, from string, every series.Interval) error {
+	ask := wire.RefreshAsk{Only: []string{string(catalogue.Bars), string(catalogue.Splits), string(catalogue.Dividends)}}
+	today := period.DateOf(time.Now().UTC())
+	if first, err := period.Parse(from); err == nil && first.IsDate() && from != "" { // else the service says what is wrong
+		day, _ := every.Around(first.Date(today))
+		ask.From = min(day, today).AddDays(-period.LongestBreak).String()
+	}
+	r, err := a.askRefreshOf(cmd.Context(), symbols, ask)
+	if err != nil {
+		return err
+	}
+	if r, err = a.follow(cmd.Context(), r.ID, p.format != "table"); err == nil && r.State == "failed" {
+		err = errors.New(r.Fault)
+	}
+	return err
 }
 
 func columnOf(b *wire.PriceBars, name string) []*float64 {

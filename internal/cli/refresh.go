@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,16 +22,17 @@ func (a *app) refreshCommand() *cobra.Command {
 	var ask wire.RefreshAsk
 	var wait, strict bool
 	c := &cobra.Command{
-		Use: "refresh WATCHLIST", Short: "Fetch what is due for a watchlist", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeWatchlists,
-		Long: `Fetches what is due, in as few requests as the sources allow. What is fresh is
-not asked for again. While it runs, what is there stays readable; Ctrl-C leaves
-it running, and 'soba cancel' stops it.`,
-		Example: "  soba refresh income\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --only bars --from -20y\n  soba refresh income --force --wait=false",
+		Use: "refresh NAME...", Short: "Fetch what is due for a watchlist, an index or single names", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeListsAndSymbols,
+		Long: `Fetches what is due for a watchlist, for the members of an index, or for names, in
+as few requests as the sources allow. What is fresh is not asked for again. While it
+runs, what is there stays readable; Ctrl-C leaves it running, and 'soba cancel'
+stops it.`,
+		Example: "  soba refresh income\n  soba refresh CV50.XCVH\n  soba refresh KELP.XCVH EUR/USD --only quotes\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --only bars --from -20y\n  soba refresh income --force --wait=false",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
 				return err
 			}
-			r, err := call[wire.Refresh](cmd.Context(), a.client, http.MethodPost, listPath(args[0], "/refreshes"), nil, ask)
+			r, err := a.askRefresh(cmd.Context(), args, ask)
 			if err != nil {
 				return err
 			}
@@ -38,10 +40,10 @@ it running, and 'soba cancel' stops it.`,
 				return a.printPlan(&p, r.Dry)
 			}
 			if !wait {
-				fmt.Fprintf(a.out, "refresh %d of %s is queued; 'soba requests --refresh %d' shows what it sent\n", r.ID, r.Watchlist, r.ID)
+				fmt.Fprintf(a.out, "refresh %d of %s is queued; 'soba requests --refresh %d' shows what it sent\n", r.ID, of(args), r.ID)
 				return nil
 			}
-			return a.watch(cmd, &p, r.ID, strict)
+			return a.watch(cmd, &p, r.ID, of(args), strict)
 		},
 	}
 	p.add(c)
@@ -56,11 +58,60 @@ it running, and 'soba cancel' stops it.`,
 	return c
 }
 
-// watch follows a refresh to its end: a bar on a terminal, lines otherwise.
-func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) error {
-	var bar *progressbar.ProgressBar
+// askRefresh asks for a refresh of one list, or else of names.
+func (a *app) askRefresh(ctx context.Context, args []string, ask wire.RefreshAsk) (wire.Refresh, error) {
+	if len(args) == 1 && args[0] != "-" && !strings.Contains(args[0], "/") {
+		return call[wire.Refresh](ctx, a.client, http.MethodPost, listPath(args[0], "/refreshes"), nil, ask)
+	}
+	symbols, err := a.named(ctx, args)
+	if err != nil {
+		return wire.Refresh{}, err
+	}
+	return a.askRefreshOf(ctx, symbols, ask)
+}
+
+func (a *app) askRefreshOf(ctx context.Context, symbols []string, ask wire.RefreshAsk) (wire.Refresh, error) {
+	return call[wire.Refresh](ctx, a.client, http.MethodPost, "/api/v1/refreshes", nil, struct {
+		wire.RefreshAsk
+		Symbols []string `json:"symbols"`
+	}{ask, symbols})
+}
+
+// of names what is refreshed.
+func of(args []string) string {
+	if len(args) > few {
+		return plural(len(args), "name")
+	}
+	return strings.Join(args, " ")
+}
+
+// watch follows a refresh to its end and says how it went.
+func (a *app) watch(cmd *cobra.Command, p *printing, id int64, of string, strict bool) error {
 	quiet := p.format != "table"
-	err := a.client.follow(cmd.Context(), id, func(e wire.Event) {
+	r, err := a.follow(cmd.Context(), id, quiet)
+	switch {
+	case err != nil:
+		return err
+	case quiet:
+		err = a.print(p, []string{"refresh", "state", "answered", "failed", "units"}, [][]string{{strconv.FormatInt(r.ID, 10), r.State, strconv.Itoa(r.Answered), strconv.Itoa(r.Failed), strconv.Itoa(r.Units)}}, r)
+	default:
+		fmt.Fprintf(a.out, "refresh %d of %s %s: %d answered, %d failed, %d units; %d needs were not due\n", r.ID, of, r.State, r.Answered, r.Failed, r.Units, r.Skipped)
+	}
+	switch {
+	case err != nil:
+		return err
+	case r.State == "failed":
+		return errors.New(r.Fault)
+	case strict && (r.Failed > 0 || r.Refused > 0):
+		return errIncomplete
+	}
+	return nil
+}
+
+// follow follows a refresh to its end: a bar on a terminal, lines otherwise.
+func (a *app) follow(ctx context.Context, id int64, quiet bool) (r wire.Refresh, err error) {
+	var bar *progressbar.ProgressBar
+	err = a.client.follow(ctx, id, func(e wire.Event) {
 		var d struct {
 			Requests, Skipped, Refused, Units, Symbols int
 			Seconds                                    float64
@@ -94,29 +145,12 @@ func (a *app) watch(cmd *cobra.Command, p *printing, id int64, strict bool) erro
 		}
 	})
 	if err != nil {
-		if cmd.Context().Err() != nil {
-			return fmt.Errorf("no longer watching; the refresh goes on, and 'soba cancel %d' stops it", id)
+		if ctx.Err() != nil {
+			err = fmt.Errorf("no longer watching; the refresh goes on, and 'soba cancel %d' stops it", id)
 		}
-		return err
+		return r, err
 	}
-	r, err := get[wire.Refresh](cmd.Context(), a.client, fmt.Sprintf("/api/v1/refreshes/%d", id), nil)
-	if err != nil {
-		return err
-	}
-	if quiet {
-		err = a.print(p, []string{"refresh", "state", "answered", "failed", "units"}, [][]string{{strconv.FormatInt(r.ID, 10), r.State, strconv.Itoa(r.Answered), strconv.Itoa(r.Failed), strconv.Itoa(r.Units)}}, r)
-	} else {
-		fmt.Fprintf(a.out, "refresh %d of %s %s: %d answered, %d failed, %d units; %d needs were not due\n", r.ID, r.Watchlist, r.State, r.Answered, r.Failed, r.Units, r.Skipped)
-	}
-	switch {
-	case err != nil:
-		return err
-	case r.State == "failed":
-		return errors.New(r.Fault)
-	case strict && (r.Failed > 0 || r.Refused > 0):
-		return errIncomplete
-	}
-	return nil
+	return get[wire.Refresh](ctx, a.client, fmt.Sprintf("/api/v1/refreshes/%d", id), nil)
 }
 
 func (a *app) printPlan(p *printing, plan *wire.Plan) error {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/url"
 	"os"
@@ -50,7 +51,7 @@ func (a *app) options(clock string) (service.Options, error) {
 	if err != nil {
 		return service.Options{}, err
 	}
-	exchanges, err := source.ReadExchanges(sources.Exchanges)
+	exchanges, err := source.ReadExchanges(sources.Files)
 	if err != nil {
 		return service.Options{}, err
 	}
@@ -86,6 +87,11 @@ func (a *app) connect(o *service.Options) error {
 	if o.Sources, err = source.ReadAll(os.DirFS(folder)); err != nil {
 		return fmt.Errorf("the descriptions in %s are wrong:\n%w", folder, err)
 	}
+	own, err := source.ReadExchanges(os.DirFS(folder))
+	if err != nil {
+		return fmt.Errorf("in %s: %w", folder, err)
+	}
+	maps.Copy(o.Exchanges, own)
 	o.Secrets, err = source.ReadSecrets(secrets, os.Getenv)
 	return err
 }
@@ -211,7 +217,7 @@ listing are at /admin/truth.`,
 			if err != nil {
 				return err
 			}
-			exchanges, err := source.ReadExchanges(sources.Exchanges)
+			exchanges, err := source.ReadExchanges(sources.Files)
 			if err != nil {
 				return err
 			}

@@ -21,7 +21,7 @@ func (s *Server) addIncome() {
 	}
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}/income", "get-income", "What the holdings of a list will pay in dividends within a year", "history"),
 		func(ctx context.Context, in *incomeInput) (*body[wire.Income], error) {
-			list, err := s.list(ctx, in.Name)
+			list, err := s.readable(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}

@@ -3,7 +3,6 @@ package httpapi
 import (
 	"context"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -84,20 +83,9 @@ func (s *Server) addListings() {
 			if s.Book.Away() {
 				out.Database = "away"
 			}
-			for _, code := range s.Book.Exchanges().Codes() {
-				e := s.Book.Exchanges()[code]
-				p := wire.Phase{Exchange: code, Name: e.Name, Phase: string(e.PhaseAt(now))}
-				var next time.Time
-				if session, open := e.Current(now); open {
-					next = session.Close
-				} else {
-					next = e.Next(now).Open
-				}
-				if !next.IsZero() {
-					next = next.UTC()
-					p.Next = &next
-				}
-				out.Exchanges = append(out.Exchanges, p)
+			exchanges := s.Book.Exchanges()
+			for _, code := range exchanges.Codes() {
+				out.Exchanges = append(out.Exchanges, phase(exchanges[code], now))
 			}
 			return answer(out), nil
 		})

@@ -108,15 +108,12 @@ func (s *Server) chosen(ctx context.Context, symbols, watchlist string) (*store.
 	case symbols != "" && watchlist != "":
 		return nil, problem(http.StatusUnprocessableEntity, problemBadRequest, "symbols", "name symbols or a watchlist, not both")
 	case watchlist != "":
-		return s.list(ctx, watchlist)
+		return s.readable(ctx, watchlist)
 	case symbols == "":
 		return nil, problem(http.StatusUnprocessableEntity, problemBadRequest, "symbols", "name at least one symbol, or a watchlist")
 	}
 	return s.adHoc(strings.Split(symbols, ","))
 }
-
-// longestBreak is how far before a day the last session on or before it may lie.
-const longestBreak = 14
 
 func (s *Server) addPrices() {
 	op := operation(http.MethodGet, "/api/v1/prices", "get-prices", "Prices through time: many names, any range, in one call", "history")
@@ -138,7 +135,7 @@ func (s *Server) addPrices() {
 			return nil, err
 		}
 		first, _ := q.Every.Around(q.From)
-		records, err := s.Book.Records(ctx, list.Rows, first-longestBreak)
+		records, err := s.Book.Records(ctx, list.Rows, first-period.LongestBreak)
 		if err != nil {
 			return nil, asProblem(err, "")
 		}

@@ -36,52 +36,33 @@ type refreshID struct {
 }
 
 func (s *Server) addRefreshes() {
-	type askInput struct {
+	ask := operation(http.MethodPost, "/api/v1/watchlists/{name}/refreshes", "new-refresh", "Refresh a watchlist or the members of an index, or plan it", "refreshes")
+	ask.DefaultStatus = http.StatusAccepted
+	huma.Register(s.api, ask, func(ctx context.Context, in *struct {
 		ListInput
 		Body wire.RefreshAsk
-	}
-	type askOutput struct {
-		Status   int
-		Location string `header:"Location"`
-		Body     wire.Refresh
-	}
-	ask := operation(http.MethodPost, "/api/v1/watchlists/{name}/refreshes", "new-refresh", "Refresh a watchlist, or plan it", "refreshes")
-	ask.DefaultStatus = http.StatusAccepted
-	huma.Register(s.api, ask, func(ctx context.Context, in *askInput) (*askOutput, error) {
-		list, err := s.list(ctx, in.Name)
+	},
+	) (*askOutput, error) {
+		list, err := s.refreshable(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		asked, err := s.asked(&in.Body)
+		return s.refresh(ctx, list, &in.Body)
+	})
+	askNames := operation(http.MethodPost, "/api/v1/refreshes", "new-refresh-of-names", "Refresh names, or plan it", "refreshes")
+	askNames.DefaultStatus = http.StatusAccepted
+	huma.Register(s.api, askNames, func(ctx context.Context, in *struct {
+		Body struct {
+			wire.RefreshAsk
+			Symbols []string `json:"symbols" minItems:"1" maxItems:"10000" doc:"Symbols or ISINs"`
+		}
+	},
+	) (*askOutput, error) {
+		list, err := s.adHoc(in.Body.Symbols)
 		if err != nil {
 			return nil, err
 		}
-		asked.Watchlist = &list.ID
-		if in.Body.DryRun {
-			p, err := s.Engine.Preview(ctx, list.Rows, asked)
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			states, err := s.Engine.Sources(ctx)
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			w := planned(p)
-			for _, state := range states {
-				if state.Limits.UnitsPerDay > 0 {
-					w.Left[state.Name] = state.Left
-				}
-			}
-			return &askOutput{Status: http.StatusOK, Body: wire.Refresh{
-				Watchlist: list.Name, Datasets: names(asked.Datasets), State: "queued", Asked: s.Now().UTC(), Cause: asked.Cause,
-				Planned: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), Dry: &w,
-			}}, nil
-		}
-		r, err := s.Engine.Ask(ctx, asked)
-		if err != nil {
-			return nil, asProblem(err, "")
-		}
-		return &askOutput{http.StatusAccepted, fmt.Sprintf("/api/v1/refreshes/%d", r.ID), refreshed(&r)}, nil
+		return s.refresh(ctx, list, &in.Body.RefreshAsk)
 	})
 	type refreshesInput struct {
 		Watchlist string `query:"watchlist" maxLength:"80"`
@@ -153,6 +134,68 @@ func (s *Server) addRefreshes() {
 	})
 }
 
+type askOutput struct {
+	Status   int
+	Location string `header:"Location"`
+	Body     wire.Refresh
+}
+
+// refreshable is a list to refresh: what is readable, and of an index itself too.
+func (s *Server) refreshable(ctx context.Context, name string) (*store.List, error) {
+	l, err := s.Book.Directory().Resolve(name)
+	if _, unlisted := s.Book.List(ctx, name); unlisted == nil || err != nil || l.Kind != market.Index {
+		return s.readable(ctx, name)
+	}
+	if _, err := s.members(ctx, name); err != nil { // which fetches them
+		return nil, err
+	}
+	list, err := s.readable(ctx, name)
+	if err == nil {
+		list.Rows = append(list.Rows, store.Row{ListingID: l.ID})
+	}
+	return list, err
+}
+
+// refresh queues or plans a refresh of a list.
+func (s *Server) refresh(ctx context.Context, list *store.List, ask *wire.RefreshAsk) (*askOutput, error) {
+	asked, err := s.asked(ask)
+	if err != nil {
+		return nil, err
+	}
+	if list.ID != 0 {
+		asked.Watchlist = &list.ID
+	} else {
+		for _, row := range list.Rows {
+			asked.Listings = append(asked.Listings, row.ListingID)
+		}
+	}
+	if !ask.DryRun {
+		r, err := s.Engine.Ask(ctx, asked)
+		if err != nil {
+			return nil, asProblem(err, "")
+		}
+		return &askOutput{http.StatusAccepted, fmt.Sprintf("/api/v1/refreshes/%d", r.ID), refreshed(&r)}, nil
+	}
+	p, err := s.Engine.Preview(ctx, list.Rows, asked)
+	if err != nil {
+		return nil, asProblem(err, "")
+	}
+	states, err := s.Engine.Sources(ctx)
+	if err != nil {
+		return nil, asProblem(err, "")
+	}
+	w := planned(p)
+	for _, state := range states {
+		if state.Limits.UnitsPerDay > 0 {
+			w.Left[state.Name] = state.Left
+		}
+	}
+	return &askOutput{Status: http.StatusOK, Body: wire.Refresh{
+		Watchlist: list.Name, Datasets: names(asked.Datasets), State: "queued", Asked: s.Now().UTC(), Cause: asked.Cause,
+		Planned: len(p.Requests), Skipped: len(p.Skipped), Refused: len(p.Refused), Dry: &w,
+	}}, nil
+}
+
 // asked reads what a refresh is to bring.
 func (s *Server) asked(in *wire.RefreshAsk) (store.Asked, error) {
 	a := store.Asked{Force: in.Force, Cause: store.ByHand}
@@ -166,6 +209,7 @@ func (s *Server) asked(in *wire.RefreshAsk) (store.Asked, error) {
 			return a, badRequest(err, "columns")
 		}
 		a.Visible = catalogue.Inputs(refs)
+		a.From = catalogue.Since(refs, period.DateOf(s.Now().UTC()))
 		if in.ForColumns && len(in.Only) == 0 {
 			a.Datasets, a.Cause = a.Visible, store.ByTable
 		}

@@ -96,6 +96,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.api = huma.NewAPI(config, fiberAdapter{s.app})
 	s.api.UseMiddleware(s.admit)
 	s.addListings()
+	s.addExchanges()
 	s.addSources()
 	s.addSchedules()
 	s.addImports()

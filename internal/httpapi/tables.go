@@ -225,7 +225,7 @@ func (s *Server) conversion(to string, needed bool, now time.Time, read func([]s
 
 // render computes a watchlist's table in JSON, or takes it from memory.
 func (s *Server) render(ctx context.Context, list *store.List, q *TableQuery) (*rendered, error) {
-	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", list.ID, q.Columns, q.View, q.Where, q.Sort, q.In, q.AsOf)
+	key := fmt.Sprintf("%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", list.ID, list.Name, q.Columns, q.View, q.Where, q.Sort, q.In, q.AsOf)
 	if r := s.tables.get(s.tables.entries, key); s.holds(r) {
 		return r, nil
 	}
@@ -317,7 +317,7 @@ func (s *Server) addTables() {
 	}}, "304": {Description: "Nothing changed"}}
 	s.app.Get("/api/v1/watchlists/:name/table", s.fromMemory)
 	huma.Register(s.api, op, func(ctx context.Context, in *tableInput) (*rawOutput, error) {
-		list, err := s.list(ctx, in.Name)
+		list, err := s.readable(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -347,7 +347,7 @@ func (s *Server) addTables() {
 	}
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}/health", "get-health", "What is stale or missing, why, and what to do", "tables"),
 		func(ctx context.Context, in *healthInput) (*body[wire.Health], error) {
-			list, err := s.list(ctx, in.Name)
+			list, err := s.readable(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
@@ -504,7 +504,7 @@ func (s *Server) explain(ctx context.Context, symbol, field, name, asOf string) 
 	}
 	list := &store.List{Rows: []store.Row{{ListingID: l.ID}}}
 	if name != "" {
-		if list, err = s.list(ctx, name); err != nil {
+		if list, err = s.readable(ctx, name); err != nil {
 			return nil, err
 		}
 	}

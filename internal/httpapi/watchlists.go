@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/shopspring/decimal"
 
+	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/internal/wire"
@@ -158,6 +159,38 @@ func (s *Server) list(ctx context.Context, name string) (*store.List, error) {
 		}
 	}
 	return nil, p
+}
+
+// readable finds a list to read: a watchlist, or under the symbol of an index its
+// members, or under that of another listing this alone. Only a watchlist has an ID.
+func (s *Server) readable(ctx context.Context, name string) (*store.List, error) {
+	list, err := s.list(ctx, name)
+	if err == nil || !strings.ContainsAny(name, "./") {
+		return list, err
+	}
+	l, unknown := s.Book.Directory().Resolve(name)
+	if unknown != nil {
+		return nil, err
+	}
+	list = &store.List{Watchlist: store.Watchlist{Name: l.Symbol.String()}, Rows: []store.Row{{ListingID: l.ID}}}
+	if l.Kind != market.Index {
+		return list, nil
+	}
+	records, err := s.Book.Records(ctx, list.Rows, 0)
+	if err != nil {
+		return nil, asProblem(err, "")
+	}
+	list.Rows = nil
+	g, _ := records[0].Pick(catalogue.Universes, s.Now(), s.Limits)
+	if g == nil {
+		return nil, hinted(problem(http.StatusNotFound, problemNotFound, "name", "the members of %s are not known yet", l.Symbol), fmt.Sprintf("Fetch them and what is due for them: 'soba refresh %s'.", l.Symbol))
+	}
+	for _, e := range g.Entries {
+		if member, err := s.Book.Directory().Resolve(e.Values[0].Text); err == nil {
+			list.Rows = append(list.Rows, store.Row{ListingID: member.ID})
+		}
+	}
+	return list, nil
 }
 
 func (s *Server) edit(ctx context.Context, in *EditInput, change func(*store.Editor) error) (*listOutput, error) {

@@ -81,7 +81,7 @@ func (e *Engine) sampleRequest(s *source.Source, c *source.Call, listing int64) 
 	if c.Serves[0] == catalogue.Listings {
 		code := ""
 		if s.ListsByExchange() {
-			code = e.exchanges.Codes()[0]
+			code = e.book.Exchanges().Codes()[0]
 		}
 		q.Needs = []plan.Need{{Dataset: catalogue.Listings, Symbol: market.Symbol{Exchange: code}}}
 		return q, code, true
@@ -90,7 +90,7 @@ func (e *Engine) sampleRequest(s *source.Source, c *source.Call, listing int64) 
 	if l == nil {
 		return q, "", false
 	}
-	exchange := e.exchanges.Of(l)
+	exchange := e.book.Exchanges().Of(l)
 	to := exchange.LastClosed(e.now(), e.limits.BarGrace).Date
 	if to == 0 {
 		to = exchange.Today(e.now())
@@ -128,7 +128,7 @@ func (e *Engine) sampleListing(s *source.Source, c *source.Call, wanted int64) *
 	now := e.now()
 	for _, l := range e.book.Directory().Ordered {
 		fits := s.Symbols.Covers(l.Symbol) && (c.Kinds == nil || slices.Contains(c.Kinds, l.Kind)) && catalogue.Info(c.Serves[0]).Has(l.Kind) && (c.Takes == "" || c.Takes == "symbols" || !l.Symbol.IsPair())
-		if fits && (l.ID == wanted || wanted == 0 && !l.EndedBy(e.exchanges.Of(l).Today(now))) {
+		if fits && (l.ID == wanted || wanted == 0 && !l.EndedBy(e.book.Exchanges().Of(l).Today(now))) {
 			return l
 		}
 	}

@@ -30,16 +30,15 @@ import (
 
 // Engine runs refreshes.
 type Engine struct {
-	store     *store.Store
-	book      *store.Book
-	lanes     []*lane // one for each source, in order of preference
-	now       func() time.Time
-	limits    freshness.Limits
-	exchanges market.Exchanges
-	streams   streams
-	jobs      *river.Client[pgx.Tx]
-	stop      context.CancelFunc
-	ended     sync.WaitGroup
+	store   *store.Store
+	book    *store.Book
+	lanes   []*lane // one for each source, in order of preference
+	now     func() time.Time
+	limits  freshness.Limits
+	streams streams
+	jobs    *river.Client[pgx.Tx]
+	stop    context.CancelFunc
+	ended   sync.WaitGroup
 }
 
 // job is the durable form of a refresh.
@@ -67,7 +66,7 @@ const atOnce = 4
 
 // New makes an engine over sources in order of preference. It does not run yet.
 func New(s *store.Store, book *store.Book, sources []*source.Source, now func() time.Time, limits freshness.Limits) (*Engine, error) {
-	e := &Engine{store: s, book: book, now: now, limits: limits, exchanges: book.Exchanges()}
+	e := &Engine{store: s, book: book, now: now, limits: limits}
 	for _, src := range sources {
 		e.lanes = append(e.lanes, newLane(src, s))
 	}
@@ -196,7 +195,7 @@ func (e *Engine) directoryNeeds(ctx context.Context, force bool) ([]plan.Need, e
 		}
 		codes := []string{""}
 		if l.source.ListsByExchange() {
-			codes = append(e.exchanges.Codes(), "")
+			codes = append(e.book.Exchanges().Codes(), "")
 		}
 		for _, code := range codes {
 			if l.source.ListsByExchange() && l.source.Symbols.Exchange(code) == "" {
@@ -225,8 +224,9 @@ func (e *Engine) ask(datasets, visible []catalogue.Dataset, force bool, from per
 	return plan.Ask{Datasets: datasets, Visible: visible, Force: force, From: from, Compare: e.book.Preferences().Compare}
 }
 
-// assess finds what is due for listings, and with rates for the pairs that turn
-// their amounts into one currency.
+// assess finds what is due for listings, and with it what their fields need of
+// others: rates of the pairs that turn their amounts into one currency, bars of the
+// indices that their prices are compared with.
 func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]plan.Need, error) {
 	if err := e.book.CatchUp(ctx); err != nil {
 		return nil, err
@@ -236,15 +236,22 @@ func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]
 		return nil, err
 	}
 	needs := plan.Assess(records, ask, e.now(), e.limits)
-	if !slices.Contains(ask.Datasets, catalogue.Rates) {
-		return needs, nil
+	for _, besides := range []struct {
+		dataset catalogue.Dataset
+		rows    func([]store.Row) []store.Row
+	}{{catalogue.Rates, e.ratesFor}, {catalogue.Bars, e.indicesFor}} {
+		if !slices.Contains(ask.Datasets, besides.dataset) {
+			continue
+		}
+		records, err := e.book.Records(ctx, besides.rows(rows), 0)
+		if err != nil {
+			return nil, err
+		}
+		of := ask
+		of.Datasets = []catalogue.Dataset{besides.dataset}
+		needs = append(needs, plan.Assess(records, of, e.now(), e.limits)...)
 	}
-	pairs, err := e.book.Records(ctx, e.ratesFor(rows), 0)
-	if err != nil {
-		return nil, err
-	}
-	ask.Datasets = []catalogue.Dataset{catalogue.Rates}
-	return append(needs, plan.Assess(pairs, ask, e.now(), e.limits)...), nil
+	return needs, nil
 }
 
 // SourceState is a source with how it has been doing.
@@ -292,7 +299,7 @@ func (e *Engine) world(ctx context.Context) (*plan.World, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &plan.World{Sources: make([]plan.Source, len(states)), Prefer: e.book.Preferences().Order, Exchanges: e.exchanges}
+	w := &plan.World{Sources: make([]plan.Source, len(states)), Prefer: e.book.Preferences().Order, Exchanges: e.book.Exchanges()}
 	for i, s := range states {
 		p := s.Planned()
 		if p.Latency = time.Duration(s.MedianMs * float64(time.Millisecond)); p.Latency == 0 {
@@ -619,6 +626,28 @@ func (e *Engine) ratesFor(rows []store.Row) (pairs []store.Row) {
 		}
 	}
 	return pairs
+}
+
+// indicesFor are the main indices, besides those in a list, of the exchanges on
+// which its shares and funds trade.
+func (e *Engine) indicesFor(rows []store.Row) (indices []store.Row) {
+	directory := e.book.Directory()
+	seen := map[int64]bool{}
+	for _, row := range rows {
+		seen[row.ListingID] = true
+	}
+	compared := catalogue.Find("price.beta_2y")
+	for _, row := range rows {
+		l := directory.ByID(row.ListingID)
+		if l == nil || !compared.AppliesTo(l.Kind) {
+			continue
+		}
+		if index := directory.Find(e.book.Exchange(l).Index); index != nil && !seen[index.ID] {
+			seen[index.ID] = true
+			indices = append(indices, store.Row{ListingID: index.ID})
+		}
+	}
+	return indices
 }
 
 func datasets(names []string) []catalogue.Dataset {

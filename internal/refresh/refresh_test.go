@@ -48,7 +48,7 @@ func newWorld(t *testing.T, listings int, names ...string) *world {
 	}
 	began, start := time.Now(), time.Date(2026, 3, 7, 12, 0, 0, 0, time.UTC) // a Saturday
 	w := &world{t: t, url: clustertest.Database(t), vendors: map[string]*standin.Vendor{}, now: func() time.Time { return start.Add(time.Since(began)) }}
-	exchanges, err := source.ReadExchanges(sources.Exchanges)
+	exchanges, err := source.ReadExchanges(sources.Files)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -109,7 +109,7 @@ func (e *Engine) exchangesOf(ctx context.Context, watchlist int64) ([]*market.Ex
 		if l == nil {
 			continue
 		}
-		if x := e.exchanges.Of(l); x != nil && !seen[x] {
+		if x := e.book.Exchanges().Of(l); x != nil && !seen[x] {
 			seen[x] = true
 			out = append(out, x)
 		}

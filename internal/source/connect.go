@@ -87,9 +87,6 @@ func ReadAll(files fs.FS) ([]*Description, error) {
 	return all, nil
 }
 
-// ExchangesFile is the file among descriptions that holds exchanges.
-const ExchangesFile = "exchanges.yaml"
-
 // Connect makes a source of a description and its secrets.
 func Connect(d *Description, secret Secret, now func() time.Time) (*Source, error) {
 	connected := *d

@@ -22,7 +22,7 @@ import (
 
 func newMarket(t *testing.T, listings int, now string) *Market {
 	t.Helper()
-	exchanges, err := source.ReadExchanges(sources.Exchanges)
+	exchanges, err := source.ReadExchanges(sources.Files)
 	if err != nil {
 		t.Fatal(err)
 	}

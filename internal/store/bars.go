@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -14,6 +15,29 @@ import (
 
 // intradayKept is how long bars within the day are kept.
 const intradayKept = 10 * 24 * time.Hour
+
+// weekdaysTraded counts, for each exchange, the days since one on which any of its
+// listings traded, by weekday.
+func (s *Store) weekdaysTraded(ctx context.Context, since time.Time) (map[string][7]int, error) {
+	type count struct {
+		Exchange string
+		Weekday  int
+		Days     int
+	}
+	counts, err := all[count](ctx, s.Pool, `
+		select exchange, extract(dow from day)::int as weekday, count(*)::int as days
+		from (select distinct reverse(split_part(reverse(l.symbol), '.', 1)) as exchange, b.day
+			from bar b join listing l on l.id = b.listing_id
+			where b.known_to = 'infinity' and b.day > $1 and b.volume > 0) as traded
+		group by 1, 2`, since)
+	out := map[string][7]int{}
+	for _, c := range counts {
+		week := out[c.Exchange]
+		week[c.Weekday] = c.Days
+		out[c.Exchange] = week
+	}
+	return out, err
+}
 
 // barTable is where bars of one width go.
 type barTable struct {

@@ -27,8 +27,8 @@ import (
 // any of them stores.
 type Book struct {
 	store     *Store
-	exchanges market.Exchanges
-	sources   []string // in the order of preference unless the user has set another
+	described market.Exchanges // as their file has them
+	sources   []string         // in the order of preference unless the user has set another
 	now       func() time.Time
 	tolerance float64
 	version   atomic.Int64
@@ -38,6 +38,8 @@ type Book struct {
 	heeding   sync.Mutex
 	mu        sync.Mutex
 	directory *market.Directory
+	exchanges market.Exchanges // with the weekends that trading has taught
+	learnedAt time.Time
 	lists     map[string]*List // by name in lower case
 	records   map[int64]*table.Record
 	traded    map[int64][]table.Given // bars as traded, before they are adjusted
@@ -56,7 +58,7 @@ const window = 2200
 // preference that holds unless the user has set another.
 func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges, sources []string, now func() time.Time, tolerance float64) (*Book, error) {
 	b := &Book{
-		store: s, exchanges: exchanges, sources: sources, now: now, tolerance: tolerance, records: map[int64]*table.Record{}, traded: map[int64][]table.Given{},
+		store: s, described: exchanges, exchanges: exchanges, sources: sources, now: now, tolerance: tolerance, records: map[int64]*table.Record{}, traded: map[int64][]table.Given{},
 		loaded: map[catalogue.Dataset]map[int64]bool{}, heeded: map[int64]bool{}, lists: map[string]*List{},
 	}
 	for _, d := range kept {
@@ -70,6 +72,9 @@ func NewBook(ctx context.Context, s *Store, exchanges market.Exchanges, sources 
 		return nil, err
 	}
 	if err := b.readDirectory(ctx); err != nil {
+		return nil, err
+	}
+	if err := b.learnWeekends(ctx); err != nil {
 		return nil, err
 	}
 	return b, b.readInFlight(ctx)
@@ -127,10 +132,46 @@ func (b *Book) Directory() *market.Directory {
 }
 
 // Exchange returns the exchange of a listing.
-func (b *Book) Exchange(l *market.Listing) *market.Exchange { return b.exchanges.Of(l) }
+func (b *Book) Exchange(l *market.Listing) *market.Exchange { return b.Exchanges().Of(l) }
 
 // Exchanges returns all exchanges.
-func (b *Book) Exchanges() market.Exchanges { return b.exchanges }
+func (b *Book) Exchanges() market.Exchanges {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.exchanges
+}
+
+// Weekends are learned from so many weeks of bars, and so often.
+const (
+	learnedWeeks = 26
+	learnEvery   = time.Hour
+)
+
+// learnWeekends looks on which weekdays exchanges have traded.
+func (b *Book) learnWeekends(ctx context.Context) error {
+	traded, err := b.store.weekdaysTraded(ctx, b.now().AddDate(0, 0, -7*learnedWeeks))
+	if err != nil {
+		return fmt.Errorf("learning the weekends of exchanges: %w", err)
+	}
+	exchanges := market.Exchanges{}
+	for code, e := range b.described {
+		exchanges[code] = e.Learn(traded[code], learnedWeeks)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.learnedAt = b.now()
+	if maps.EqualFunc(exchanges, b.exchanges, func(x, y *market.Exchange) bool { return maps.Equal(x.Learned, y.Learned) }) {
+		return nil
+	}
+	b.exchanges = exchanges
+	for id, r := range b.records {
+		changed := *r
+		changed.Exchange = exchanges.Of(r.Listing)
+		b.records[id] = &changed
+	}
+	b.version.Add(1)
+	return nil
+}
 
 func (b *Book) readDirectory(ctx context.Context) error {
 	listings, err := b.store.Listings(ctx)
@@ -188,7 +229,8 @@ func (b *Book) readInFlight(ctx context.Context) error {
 func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*table.Record, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if err := b.load(ctx, rows); err != nil {
+	indices := b.indicesOf(rows)
+	if err := b.load(ctx, append(indices, rows...)); err != nil {
 		return nil, err
 	}
 	out := make([]*table.Record, 0, len(rows))
@@ -199,6 +241,9 @@ func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*t
 		}
 		r := *base
 		hold(&r, row)
+		if index := b.directory.Find(r.Exchange.Index); index != nil {
+			r.Index = b.records[index.ID]
+		}
 		for _, d := range tracked {
 			r.Feeds[table.FeedOf(d)].Refreshing = b.inFlight[d][row.ListingID]
 		}
@@ -226,8 +271,33 @@ func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*t
 	return out, nil
 }
 
+// indicesOf are the main indices of the exchanges of a list.
+func (b *Book) indicesOf(rows []Row) (indices []Row) {
+	seen := map[market.Symbol]bool{}
+	for _, row := range rows {
+		l := b.directory.ByID(row.ListingID)
+		if l == nil {
+			continue
+		}
+		symbol := b.exchanges.Of(l).Index
+		if index := b.directory.Find(symbol); index != nil && !seen[symbol] {
+			indices = append(indices, Row{ListingID: index.ID})
+		}
+		seen[symbol] = true
+	}
+	return indices
+}
+
 // start is the first day of the histories in memory.
 func (b *Book) start() period.Date { return period.DateOf(b.now().UTC()) - window }
+
+// earlier is the earlier of two days, where 0 is none.
+func earlier(a, b period.Date) period.Date {
+	if a == 0 || b < a {
+		return b
+	}
+	return a
+}
 
 // latest is an instant after all others: what is known then is what is known now.
 var latest = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
@@ -318,17 +388,19 @@ func hold(r *table.Record, row Row) {
 // RecordsAt returns the rows of a list as they were known at an instant in the
 // past, with histories from a day on.
 func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time, since period.Date) ([]*table.Record, error) {
-	if since == 0 {
-		since = period.DateOf(at.UTC()) - window
-	}
-	f, err := b.store.read(ctx, idsOf(rows), kept, at, since)
+	since = earlier(since, period.DateOf(at.UTC())-window)
+	b.mu.Lock()
+	indices := b.indicesOf(rows)
+	b.mu.Unlock()
+	f, err := b.store.read(ctx, idsOf(append(indices, rows...)), kept, at, since)
 	if err != nil {
 		return nil, err
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	out := make([]*table.Record, 0, len(rows))
-	for _, row := range rows {
+	byIndex := map[market.Symbol]*table.Record{}
+	for _, row := range append(indices, rows...) {
 		l := b.directory.ByID(row.ListingID)
 		if l == nil {
 			continue
@@ -341,6 +413,11 @@ func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time, since pe
 		}
 		adjust(r, r.Feeds[table.FeedOf(catalogue.Bars)].From, b.tolerance)
 		hold(r, row)
+		r.Index = byIndex[r.Exchange.Index]
+		if len(byIndex) < len(indices) { // which come first
+			byIndex[l.Symbol] = r
+			continue
+		}
 		out = append(out, r)
 	}
 	return out, nil
@@ -472,6 +549,14 @@ func (b *Book) heed(ctx context.Context, payload string) error {
 	case "refresh":
 		if err := b.readInFlight(ctx); err != nil {
 			return err
+		}
+		b.mu.Lock()
+		due := b.now().Sub(b.learnedAt) >= learnEvery
+		b.mu.Unlock()
+		if due {
+			if err := b.learnWeekends(ctx); err != nil {
+				return err
+			}
 		}
 	}
 	b.listeners.tell(what, id)

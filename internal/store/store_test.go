@@ -223,6 +223,58 @@ func TestBarsExtendAndAreRestated(t *testing.T) {
 
 // Dated records that change are restated, and those that the source no longer
 // gives are closed; in a history, only within the days that were asked for.
+// An exchange that is said to rest on Saturdays and Sundays, and whose shares trade
+// from Sunday to Thursday.
+func TestWeekendsAreLearnedFromWhatTraded(t *testing.T) {
+	f := open(t)
+	said := market.Exchanges{"XCVH": {Code: "XCVH", Zone: time.UTC, Closes: 17 * 60, Weekend: map[time.Weekday]bool{time.Saturday: true, time.Sunday: true}, Index: market.Symbol{Ticker: "BBB", Exchange: "XCVH"}}}
+	series := source.Series{Origin: source.Origin{Symbol: market.Symbol{Ticker: "AAA", Exchange: "XCVH"}, Dataset: catalogue.Bars}}
+	friday := period.DateOf(noon)
+	for d := friday - 200; d < friday; d++ {
+		volume := 1.0
+		if d.Weekday() == time.Friday {
+			volume = 0 // repeated by the source, and not traded
+		}
+		if d.Weekday() != time.Saturday {
+			series.Bars.Append(d, 1, 1, 1, 1, volume)
+		}
+	}
+	book := func() *Book {
+		b, err := NewBook(t.Context(), f.Store, said, []string{"gannet"}, func() time.Time { return noon }, 0.01)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	before := book()
+	f.save(catalogue.Bars, &source.Answer{Series: []source.Series{series}}, noon)
+	for name, c := range map[string]struct {
+		book   *Book
+		opens  bool
+		sunday bool
+	}{"before it traded": {before, true, false}, "once it has": {book(), false, true}} {
+		if e := c.book.Exchanges()["XCVH"]; e.Trades(friday) != c.opens || e.Trades(friday+2) != c.sunday {
+			t.Errorf("%s: %+v", name, e)
+		}
+	}
+	if err := before.learnWeekends(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	rows := []Row{{ListingID: f.ids["AAA.XCVH"]}}
+	for name, read := range map[string]func() ([]*table.Record, error){
+		"now":  func() ([]*table.Record, error) { return before.Records(t.Context(), rows, 0) },
+		"then": func() ([]*table.Record, error) { return before.RecordsAt(t.Context(), rows, noon, 0) },
+	} {
+		records, err := read()
+		if err != nil || len(records) != 1 {
+			t.Fatalf("%s: %d records, %v", name, len(records), err)
+		}
+		if r := records[0]; r.Exchange.Trades(friday) || !r.Exchange.Learned[time.Sunday] || r.Index == nil || r.Index.Listing.Symbol.Ticker != "BBB" {
+			t.Errorf("%s: %+v of the index %+v", name, r.Exchange, r.Index)
+		}
+	}
+}
+
 func TestDatedRecordsAreRestatedAndWithdrawn(t *testing.T) {
 	f := open(t)
 	day := func(text string) period.Date { d, _ := period.ParseDate(text); return d }

@@ -492,6 +492,33 @@ type Phase struct {
 	Next     *time.Time `json:"next" doc:"When it opens or closes next"`
 }
 
+// Exchanges are the exchanges with their calendars.
+type Exchanges struct {
+	Exchanges []Exchange `json:"exchanges"`
+}
+
+// Exchange is a market: its hours on its own wall, and the days on which they do not hold.
+type Exchange struct {
+	Phase
+	Country  string        `json:"country"`
+	Currency string        `json:"currency"`
+	Zone     string        `json:"zone" doc:"Time zone by its IANA name" example:"Europe/London"`
+	PreOpens string        `json:"pre_opens" doc:"When orders are first taken" example:"07:30"`
+	Opens    string        `json:"opens" example:"08:00"`
+	Closes   string        `json:"closes" example:"16:30"`
+	Weekend  []string      `json:"weekend" doc:"Days of the week without trading"`
+	Learned  []string      `json:"learned,omitempty" doc:"Days of the week on which trading shows that they are not what was said"`
+	Index    string        `json:"index,omitempty" doc:"Main index, which betas are against"`
+	Days     []CalendarDay `json:"days" doc:"Holidays and days that close early; weekends are left out"`
+}
+
+// CalendarDay is a day that is not like others.
+type CalendarDay struct {
+	Date   string `json:"date"`
+	Name   string `json:"name,omitempty" doc:"Of a holiday"`
+	Closes string `json:"closes,omitempty" doc:"When it closes early"`
+}
+
 // Token is a key to the service, shown once.
 type Token struct {
 	Token string `json:"token"`

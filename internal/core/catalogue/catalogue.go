@@ -52,6 +52,7 @@ type Field struct {
 	Observed bool    // read as it came from the dataset
 	Symbol   bool    // a text that names a listing
 	With     Dataset // that it reads besides
+	Index    bool    // it reads the bars of the exchange's main index besides
 	Takes    Form    // the form of period that it takes
 
 	// Fact reads the value from what is known of the listing and its exchange at an instant.
@@ -60,8 +61,10 @@ type Field struct {
 	Measure func(b *series.Bars, day period.Date) (float64, cell.Reason)
 	// Tell reads the value off dated records, or off two datasets, as of a day.
 	Tell func(t *Told) Said
-	// Span says in words which stretch of bars a measure reads.
+	// Span says in words which stretch of bars a measure reads, and Back is how many
+	// days back it begins; 0: no further than any history.
 	Span string
+	Back int
 	// Formula derives the value from other fields.
 	Formula *formula.Expr
 	// Reckon computes the value from those of the fields From as of a day, where a
@@ -111,6 +114,7 @@ type Told struct {
 	Entries  entry.Entries    // the dated records of the field's dataset
 	Payments dividend.History // the dividends, adjusted for splits
 	Bars     *series.Bars     // adjusted for splits; nil where the field reads none
+	Index    *series.Bars     // of the exchange's main index, where the field reads it
 	Day      period.Date      // today on the exchange
 	Period   period.Period    // that the field was asked for
 }
@@ -178,6 +182,9 @@ func init() {
 		byID[f.ID] = f
 		if f.Fact == nil {
 			f.info = Info(f.Dataset)
+		}
+		if f.Back == 0 && f.Span != "" {
+			f.Back = daysBack(f.Span)
 		}
 		if f.Observed {
 			f.slot = len(slots[f.Dataset])
@@ -299,6 +306,51 @@ func Inputs(refs []formula.Ref) []Dataset {
 	return out
 }
 
+// daysBack is how many days a span in words covers.
+func daysBack(span string) int {
+	var n int
+	var unit string
+	if _, err := fmt.Sscan(span, &n, &unit); err != nil {
+		return 0
+	}
+	switch strings.TrimSuffix(unit, "s") {
+	case "day":
+		return n
+	case "week":
+		return 7 * n
+	case "session":
+		return n*7/5 + period.LongestBreak
+	case "year":
+		return 366 * n
+	}
+	return 0
+}
+
+// Since is the earliest day of a history that fields read, through all formulas;
+// 0 where none says how far back it reads.
+func Since(refs []formula.Ref, today period.Date) (earliest period.Date) {
+	for _, ref := range refs {
+		f := Find(ref.ID)
+		if f == nil {
+			continue
+		}
+		day := Since(f.Inputs(), today)
+		switch p := ref.Period; {
+		case f.Takes == ADate && p.IsDate():
+			day = p.Date(today) - period.LongestBreak
+		case f.Takes == AQuarter && p != (period.Period{}):
+			year, quarter := lastQuarter(today, p)
+			day = quarterEnd(year, quarter) - period.LongestBreak
+		case f.Back > 0:
+			day = today.AddDays(-f.Back - period.LongestBreak)
+		}
+		if day != 0 && (earliest == 0 || day < earliest) {
+			earliest = day
+		}
+	}
+	return earliest
+}
+
 // Search finds fields whose id, label or definition holds every word of the
 // query, those whose id or label does first. An empty query finds all.
 func Search(query string) []*Field {
@@ -387,7 +439,7 @@ var Views = []View{
 		"price.latest", "price.line_30d", "price.line_365d", "price.low_52w", "price.high_52w", "price.range_position", "price.range_width",
 		"price.return_1w", "price.return_4w", "price.return_13w", "price.return_26w", "price.return_52w", "price.return_ytd",
 		"price.total_return_52w", "price.volatility_1y", "price.drawdown_1y", "price.average_volume_13w",
-		"price.sma_50", "price.sma_200", "price.ema_20", "price.rsi_14", "price.atr_14",
+		"price.sma_50", "price.sma_200", "price.ema_20", "price.rsi_14", "price.atr_14", "price.beta_2y",
 	}},
 	{"dividends", "Dividends", []string{
 		"quote.last", "dividend.yield", "dividend.yield_forward", "dividend.yield_5y_average", "dividend.ttm", "dividend.ttm_total", "dividend.forward", "dividend.frequency",

@@ -4,9 +4,11 @@ import (
 	"errors"
 	"regexp"
 	"slices"
+	"strings"
 	"testing"
 
 	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/period"
 )
 
 func TestEveryFieldIsComplete(t *testing.T) {
@@ -93,5 +95,35 @@ func TestSearch(t *testing.T) {
 	}
 	if found := Search("no such thing"); len(found) != 0 {
 		t.Errorf("got %v", found)
+	}
+}
+
+// On Wednesday 2026-11-25; every day leaves two weeks for the last session before it.
+func TestHowFarBackFieldsRead(t *testing.T) {
+	today := period.MakeDate(2026, 11, 25)
+	for columns, want := range map[string]string{
+		"quote.last,profile.name":              "",
+		"price.close":                          "",
+		"price.return_1w":                      "2026-11-04",
+		"price.return_1w,price.return_260w":    "2021-11-17", // 1820 days and 14
+		"price.range_position":                 "2025-11-10", // through its formula: 366 and 14
+		"price.close@2015-06-30,price.beta_2y": "2015-06-16",
+		"price.sma_200":                        "2026-01-21", // 280 and twice 14
+		"dividend.yield_at@2020-Q2":            "2020-06-16",
+		"dividend.yield_at@Q-4":                "2025-09-16", // the last quarter but four ended in September 2025
+		"dividend.yield_5y_average":            "2021-08-08", // 1921 and 14
+	} {
+		refs, err := ParseColumns(strings.Split(columns, ","))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := Since(refs, today).String(); got != want {
+			t.Errorf("%s reads back to %s, want %s", columns, got, want)
+		}
+	}
+	for i := range Fields {
+		if f := &Fields[i]; f.Span != "" && f.Takes == NoPeriod && f.Back == 0 && f.Label != "Year to date" && f.Label != "Total Year to date" {
+			t.Errorf("%s reads %s, which is no number of days", f.ID, f.Span)
+		}
 	}
 }

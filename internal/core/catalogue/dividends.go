@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"time"
 
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/dividend"
@@ -90,15 +91,15 @@ var dividendFields = []Field{
 		}
 		return Said{Value: cell.Of(x)}
 	}),
-	{ID: "dividend.yield", Label: "Yield", Unit: Percent, NotFor: undividended, Formula: formula.MustParse("dividend.ttm / price.latest"), Definition: "Regular dividends of the last 365 days over the latest price."},
-	{ID: "dividend.yield_forward", Label: "Yield ahead", Unit: Percent, NotFor: undividended, Formula: formula.MustParse("dividend.forward / price.latest"), Definition: "Dividends ahead over the latest price."},
+	{ID: "dividend.yield", Label: "Yield", Unit: Percent, NotFor: noEquity, Formula: formula.MustParse("dividend.ttm / price.latest"), Definition: "Regular dividends of the last 365 days over the latest price."},
+	{ID: "dividend.yield_forward", Label: "Yield ahead", Unit: Percent, NotFor: noEquity, Formula: formula.MustParse("dividend.forward / price.latest"), Definition: "Dividends ahead over the latest price."},
 	taking(AQuarter, priced("dividend.yield_at", "Yield at quarter end", Percent, "Regular dividends of the 365 days up to the end of a calendar quarter, over the close then; the last full quarter unless another is named.", func(t *Told, h dividend.History) Said {
 		year, quarter := lastQuarter(t.Day, t.Period)
 		out := yieldAt(t, h, year, quarter)
 		out.Period = fmt.Sprintf("%04d-Q%d", year, quarter)
 		return out
 	})),
-	priced("dividend.yield_5y_average", "Yield, 5-year average", Percent, "Mean of the yields at the ends of the last 20 calendar quarters.", func(t *Told, h dividend.History) Said {
+	reading(366*(yieldQuarters+1)/4, priced("dividend.yield_5y_average", "Yield, 5-year average", Percent, "Mean of the yields at the ends of the last 20 calendar quarters.", func(t *Told, h dividend.History) Said {
 		year, quarter := lastQuarter(t.Day, period.Period{})
 		sum := 0.0
 		for range yieldQuarters {
@@ -112,7 +113,7 @@ var dividendFields = []Field{
 			}
 		}
 		return Said{Value: cell.Of(sum / yieldQuarters)}
-	}),
+	})),
 	grown("dividend.growth_1y", 1), grown("dividend.growth_3y", 3), grown("dividend.growth_5y", 5), grown("dividend.growth_10y", 10),
 	paid("dividend.streak", "Years of increase", Count, "Full calendar years in a row, up to the last, in which regular dividends rose.", func(t *Told, h dividend.History) Said {
 		return Said{Value: cell.Of(float64(h.Streak(t.Day)))}
@@ -160,6 +161,12 @@ func priced(id, label string, unit Unit, definition string, tell func(*Told, div
 	return f
 }
 
+// reading says how many days of bars a field reads back.
+func reading(days int, f Field) Field {
+	f.Back = days
+	return f
+}
+
 func taking(form Form, f Field) Field {
 	f.Takes = form
 	return f
@@ -197,8 +204,12 @@ func lastQuarter(day period.Date, p period.Period) (year, quarter int) {
 	return at / 4, at%4 + 1
 }
 
+func quarterEnd(year, quarter int) period.Date {
+	return period.MakeDate(year, time.Month(3*quarter+1), 0)
+}
+
 func yieldAt(t *Told, h dividend.History, year, quarter int) Said {
-	_, end := series.Quarterly.Around(period.MakeDate(year, 1, 1).AddMonths(3 * (quarter - 1)))
+	end := quarterEnd(year, quarter)
 	if end >= t.Day {
 		return Said{Reason: cell.NotApplicable, Detail: "the quarter has not ended"}
 	}

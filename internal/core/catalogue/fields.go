@@ -49,8 +49,8 @@ var holdingFields = []Field{
 	{ID: "holding.gain", Label: "Gain", Unit: Money, Formula: formula.MustParse("holding.quantity * (price.latest - holding.cost)"), Definition: "Market value less cost basis, before fees, tax and dividends."},
 	{ID: "holding.gain_pct", Label: "Gain %", Unit: Percent, Formula: formula.MustParse("(price.latest - holding.cost) / holding.cost"), Definition: "Gain over cost basis."},
 	{ID: "holding.day_change", Label: "Day change", Unit: Money, Formula: formula.MustParse("holding.quantity * quote.change"), Definition: "What the holding gained or lost since the previous close."},
-	{ID: "holding.annual_income", Label: "Income a year", Unit: Money, NotFor: undividended, Formula: formula.MustParse("holding.quantity * dividend.forward"), Definition: "Quantity times the dividends ahead."},
-	{ID: "holding.yield_on_cost", Label: "Yield on cost", Unit: Percent, NotFor: undividended, Formula: formula.MustParse("dividend.forward / holding.cost"), Definition: "Dividends ahead over what was paid for one share."},
+	{ID: "holding.annual_income", Label: "Income a year", Unit: Money, NotFor: noEquity, Formula: formula.MustParse("holding.quantity * dividend.forward"), Definition: "Quantity times the dividends ahead."},
+	{ID: "holding.yield_on_cost", Label: "Yield on cost", Unit: Percent, NotFor: noEquity, Formula: formula.MustParse("dividend.forward / holding.cost"), Definition: "Dividends ahead over what was paid for one share."},
 	{ID: "holding.weight", Label: "Weight", Unit: Percent, Formula: formula.MustParse("share_of(holding.market_value)"), Definition: "Market value over that of all holdings in the list; needs them all, in one currency."},
 }
 

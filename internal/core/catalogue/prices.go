@@ -11,8 +11,9 @@ import (
 	"soba.invalid/soba/internal/core/series"
 )
 
-// undividended are the kinds that pay no dividends.
-var undividended = []market.Kind{market.Bond, market.Pair, market.Index, market.Future, market.Option}
+// noEquity are the kinds that are no part of a company or a fund: they pay no
+// dividends, and are not compared with an index.
+var noEquity = []market.Kind{market.Bond, market.Pair, market.Index, market.Future, market.Option}
 
 var priceFields = []Field{
 	{ID: "price.latest", Label: "Latest price", Unit: Price, Formula: formula.MustParse("or_else(quote.last, price.close)"), Definition: "The last price, or the last close where there is no quote. Ratios use it as their price."},
@@ -22,7 +23,7 @@ var priceFields = []Field{
 	dated("price.close", "Close of day", Price, nil, "Closing price of a session, in today's shares.", func(b *series.Bars, i int) float64 { return b.Close[i] }),
 	dated("price.volume", "Volume of day", Shares, unvolumed, "Volume of a session, in today's shares.", func(b *series.Bars, i int) float64 { return b.Volume[i] }),
 	{
-		ID: "price.adjusted_close", Label: "Adjusted close", Unit: Price, Dataset: Bars, With: Dividends, NotFor: undividended, Takes: ADate,
+		ID: "price.adjusted_close", Label: "Adjusted close", Unit: Price, Dataset: Bars, With: Dividends, NotFor: noEquity, Takes: ADate,
 		Definition: "Close of a session in today's shares with dividends reinvested: closes before each ex-date are multiplied by 1 − D/C₋₁, the dividend over the close before it.",
 		Tell:       adjustedClose,
 	},
@@ -91,6 +92,20 @@ var priceFields = []Field{
 		w := b.After(day.AddYears(-1))
 		return w.TrueRange(14), 0
 	}), wilder),
+	{
+		ID: "price.beta_2y", Label: "Beta", Unit: Ratio, Dataset: Bars, Index: true, Span: "104 weeks", Reference: "W. F. Sharpe, A Simplified Model for Portfolio Analysis, 1963",
+		NotFor:     noEquity,
+		Definition: "Slope of the weekly returns on those of the exchange's main index, over the 104 weeks before the current one; dividends are not counted.",
+		Tell: func(t *Told) Said {
+			x := t.Bars.Beta(t.Index, t.Day, 104)
+			for _, b := range []*series.Bars{t.Bars, t.Index} {
+				if math.IsNaN(x) || !spans(b, t.Day.AddDays(-7*104)) {
+					return Said{Reason: cell.ShortHistory, Detail: "the history begins on " + b.Day[0].String()}
+				}
+			}
+			return Said{Value: cell.Of(x)}
+		},
+	},
 }
 
 const wilder = "J. W. Wilder, New Concepts in Technical Trading Systems, 1978"
@@ -137,7 +152,7 @@ func returned(id, label string, start func(period.Date) period.Date) Field {
 // reinvested is the return of a span with dividends reinvested.
 func reinvested(id, label string, start func(period.Date) period.Date) Field {
 	return Field{
-		ID: id, Label: "Total " + label, Unit: Percent, Dataset: Bars, With: Dividends, NotFor: undividended, Span: label,
+		ID: id, Label: "Total " + label, Unit: Percent, Dataset: Bars, With: Dividends, NotFor: noEquity, Span: label,
 		Definition: "Last adjusted close over that of the last session on or before the start of the span (" + label + "), less one: the return with dividends reinvested.",
 		Tell: func(t *Told) Said {
 			if wrong := t.foreign(); wrong != nil {

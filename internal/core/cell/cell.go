@@ -57,7 +57,7 @@ var reasons = [...]struct{ name, meaning, advice string }{
 	NotCovered:     {"not_covered", "no source knows this listing for this kind of data", "Connect a source that covers it, or enter the value by hand."},
 	NotReported:    {"not_reported", "the source was asked and has no value", "Nothing to do unless another source has it."},
 	NotApplicable:  {"not_applicable", "the quantity does not exist for this listing", "Nothing is wrong; no value can exist."},
-	ShortHistory:   {"short_history", "the history does not reach back far enough", "Wait until there is enough history, or pick a shorter span."},
+	ShortHistory:   {"short_history", "the history does not reach back far enough", "Refresh with the column shown: it asks for as much as it reads. Where the source has no more, wait or pick a shorter span."},
 	InputMissing:   {"input_missing", "a value that the formula needs is missing", "Explain the named input to see why it is missing."},
 	FetchFailed:    {"fetch_failed", "the request failed", "Refresh again; if it fails again, see the fault and the source's state."},
 	NotPermitted:   {"not_permitted", "the key's plan does not include this", "Ask the vendor for a plan with this data, or use another source."},

@@ -24,17 +24,14 @@ type Pair struct {
 }
 
 // on returns the fixing of a day, or the last one before: rates are fixed on
-// business days alone. One that lies longestBreak before says nothing of the day.
+// business days alone. One that lies [period.LongestBreak] before says nothing of the day.
 func (p *Pair) on(day period.Date) (Fixing, bool) {
 	i := sort.Search(len(p.Fixings), func(i int) bool { return p.Fixings[i].Day > day }) - 1
-	if i < 0 || p.Fixings[i].Day < day-longestBreak {
+	if i < 0 || p.Fixings[i].Day < day-period.LongestBreak {
 		return Fixing{}, false
 	}
 	return p.Fixings[i], true
 }
-
-// longestBreak is more days than any central bank stays closed.
-const longestBreak = 14
 
 // Rates are the pairs that are known.
 type Rates struct {

@@ -105,7 +105,7 @@ func Of(r *table.Record, q Query, now time.Time, limits freshness.Limits) *Price
 	first, _ := q.Every.Around(q.From)
 	if begin := bars.Day[0]; first < begin {
 		if q.From < begin {
-			p.remark("the history begins on %s; a refresh with --from brings more, where the source has it", begin)
+			p.remark("the history begins on %s%s", begin, deeper(given, q.From, begin))
 		}
 		first = begin
 	}
@@ -116,7 +116,7 @@ func Of(r *table.Record, q Query, now time.Time, limits freshness.Limits) *Price
 	} else {
 		p.Provisional = false
 	}
-	p.holes(given, &bars, max(q.From, first), min(q.To, r.Exchange.LastClosed(now, limits.BarGrace).Date))
+	p.holes(given, &bars, q.Every, first, min(q.To, r.Exchange.LastClosed(now, limits.BarGrace).Date))
 	for _, s := range given.Splits {
 		if s.Day >= q.From && s.Day <= q.To {
 			p.Splits = append(p.Splits, s)
@@ -165,12 +165,26 @@ func silence(r *table.Record, q Query) string {
 	return "the exchange was closed"
 }
 
-// holes lists the sessions without a bar.
-func (p *Prices) holes(g *table.Given, bars *series.Bars, from, to period.Date) {
+// holes lists the sessions without a bar. A longer bar that lacks one which may have
+// traded is not whole.
+func (p *Prices) holes(g *table.Given, bars *series.Bars, every series.Interval, from, to period.Date) {
 	for _, day := range bars.Holes(from, to, p.Record.Exchange.Trades) {
 		asked := g.Attempt != nil && len(g.Attempt.Covered.Lacking(period.Span{From: day, To: day})) == 0
 		p.Holes = append(p.Holes, Hole{Day: day, Untaken: asked})
+		begin, end := every.Around(day)
+		if i := p.Bars.OnOrBefore(end); !asked && i >= 0 && p.Bars.Day[i] >= begin {
+			p.Partial[i] = true
+		}
 	}
+}
+
+// deeper offers to ask for what lies before a history, unless the source has been
+// asked for it.
+func deeper(g *table.Given, from, begin period.Date) string {
+	if g.Attempt != nil && len(g.Attempt.Covered.Lacking(period.Span{From: from, To: begin - 1})) == 0 {
+		return ""
+	}
+	return "; --fetch asks for more"
 }
 
 // answered is the last day for which the source has been asked with success.

@@ -139,3 +139,34 @@ func TestACalendarThatNeverTradesEnds(t *testing.T) {
 		t.Errorf("got %+v", s)
 	}
 }
+
+func TestWeekendsAreLearned(t *testing.T) {
+	said := &Exchange{Code: "XTST", Weekend: map[time.Weekday]bool{time.Saturday: true, time.Sunday: true}}
+	week := func(e *Exchange) (open string) {
+		for d := time.Sunday; d <= time.Saturday; d++ {
+			if e.Trades(period.MakeDate(2026, 3, 1) + period.Date(d)) { // a Sunday
+				open += d.String()[:2]
+			}
+		}
+		return open
+	}
+	for name, c := range map[string]struct {
+		traded [7]int // from Sunday on, in 26 weeks
+		open   string
+	}{
+		"as was said":                 {[7]int{0, 24, 26, 26, 25, 25, 0}, "MoTuWeThFr"},
+		"from Sunday to Thursday":     {[7]int{26, 26, 26, 26, 26, 0, 0}, "SuMoTuWeTh"},
+		"closed on Wednesdays":        {[7]int{0, 26, 26, 0, 25, 25, 0}, "MoTuThFr"},
+		"one Saturday out of turn":    {[7]int{0, 26, 26, 26, 25, 25, 1}, "MoTuWeThFr"},
+		"too little to learn from":    {[7]int{0, 26, 0, 0, 0, 0, 0}, "MoTuWeThFr"},
+		"nothing known of it":         {[7]int{}, "MoTuWeThFr"},
+		"a Wednesday now and then is": {[7]int{0, 26, 26, 2, 25, 25, 0}, "MoTuWeThFr"},
+	} {
+		if got := week(said.Learn(c.traded, 26)); got != c.open {
+			t.Errorf("%s: open on %s, want %s", name, got, c.open)
+		}
+	}
+	if week(said) != "MoTuWeThFr" || said.Learned != nil {
+		t.Error("what was said has changed")
+	}
+}

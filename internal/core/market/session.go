@@ -33,8 +33,41 @@ type Exchange struct {
 	Opens    Clock
 	Closes   Clock
 	Weekend  map[time.Weekday]bool
+	Learned  map[time.Weekday]bool  // days of the week whose trading shows that they are not what was said
+	Index    Symbol                 // its main index; the zero Symbol where it has none
 	Holidays map[period.Date]string // closed the whole day, with the name of the day
 	HalfDays map[period.Date]Clock  // close early, at the given time
+}
+
+// Learn corrects the weekend by what is known of trading: on how many days of each
+// weekday anything was traded in so many weeks. A weekday without trade is closed,
+// one of the weekend that traded every other week is not. Too few days teach
+// nothing. The exchange itself does not change.
+func (e *Exchange) Learn(traded [7]int, weeks int) *Exchange {
+	days := 0
+	for _, n := range traded {
+		days += n
+	}
+	if days < 2*weeks {
+		return e
+	}
+	learned := *e
+	learned.Weekend, learned.Learned = map[time.Weekday]bool{}, map[time.Weekday]bool{}
+	for d, n := range traded {
+		weekday := time.Weekday(d)
+		closed := e.Weekend[weekday]
+		if !closed && n == 0 || closed && 2*n >= weeks {
+			closed = !closed
+			learned.Learned[weekday] = true
+		}
+		if closed {
+			learned.Weekend[weekday] = true
+		}
+	}
+	if len(learned.Learned) == 0 {
+		return e
+	}
+	return &learned
 }
 
 // Session is one continuous stretch of trading on one day.

@@ -78,3 +78,7 @@ func (d *Date) UnmarshalText(text []byte) (err error) {
 	*d, err = ParseDate(string(text))
 	return err
 }
+
+// LongestBreak is how many days before a day its last session, or the last business
+// day, may lie.
+const LongestBreak = 14

@@ -1,6 +1,12 @@
 package series
 
-import "math"
+import (
+	"math"
+
+	"gonum.org/v1/gonum/stat"
+
+	"soba.invalid/soba/internal/core/period"
+)
 
 // Mean is the simple moving average of the last n closes; NaN for fewer.
 func (b *Bars) Mean(n int) float64 {
@@ -79,4 +85,39 @@ func (b *Bars) TrueRange(n int) float64 {
 		average = wilder(average, x, n)
 	}
 	return average
+}
+
+// Beta is the slope of the weekly returns of the close on those of an index: their
+// covariance over the variance of the index's (W. F. Sharpe, 1963). It reads the
+// given number of weeks before the one that holds a day; a week in which either has
+// no bar, or none the week before, is left out. NaN where half of the weeks are, or
+// where the index does not move.
+func (b *Bars) Beta(index *Bars, day period.Date, weeks int) float64 {
+	monday, _ := Weekly.Around(day)
+	start := monday - period.Date(7*(weeks+1))
+	own, other := b.weekly(start, weeks+1), index.weekly(start, weeks+1)
+	var x, y []float64
+	for w := 1; w <= weeks; w++ {
+		if r, m := own[w]/own[w-1]-1, other[w]/other[w-1]-1; !math.IsNaN(r) && !math.IsNaN(m) {
+			x, y = append(x, m), append(y, r)
+		}
+	}
+	if 2*len(x) < weeks {
+		return math.NaN()
+	}
+	_, slope := stat.LinearRegression(x, y, nil, false)
+	return slope
+}
+
+// weekly is the last close of each week from a Monday on; NaN for those without a bar.
+func (b *Bars) weekly(monday period.Date, weeks int) []float64 {
+	out := make([]float64, weeks)
+	for w := range out {
+		first := monday + period.Date(7*w)
+		out[w] = math.NaN()
+		if i := b.OnOrBefore(first + 6); i >= 0 && b.Day[i] >= first {
+			out[w] = b.Close[i]
+		}
+	}
+	return out
 }

@@ -201,6 +201,39 @@ func TestStretchesOfTime(t *testing.T) {
 	}
 }
 
+// The index returns 10 %, -10 % and 10 % a week; a name that returns twice that and
+// one per cent more has a beta of 2, whatever it does within the weeks.
+func TestBetaByHand(t *testing.T) {
+	fridays := []int{6, 13, 20, 27}
+	index := closes(fridays, 100, 110, 99, 108.9)
+	price := 50.0
+	twice := []float64{price}
+	for _, r := range []float64{0.21, -0.19, 0.21} {
+		price *= 1 + r
+		twice = append(twice, price)
+	}
+	name := closes(fridays, twice...)
+	within := closes([]int{4, 6, 12, 13, 16, 19, 26}, 3, twice[0], 70, twice[1], 1, twice[2], twice[3])
+	april := period.MakeDate(2026, 4, 1) // a Wednesday, of a week that is not over
+	for what, c := range map[string]struct {
+		b    *Bars
+		day  period.Date
+		want float64
+	}{
+		"on Fridays": {name, april, 2}, "on other days": {within, april, 2}, "of itself": {index, april, 1},
+		"over too few weeks": {name, april + 14, math.NaN()}, // one return of three is left
+		"with a week amiss":  {closes([]int{6, 20, 27}, twice[0], twice[2], twice[3]), april, math.NaN()},
+	} {
+		if got := c.b.Beta(index, c.day, 3); !near(got, c.want) {
+			t.Errorf("%s: %v, want %v", what, got, c.want)
+		}
+	}
+	still := closes(fridays, 5, 5, 5, 5)
+	if got := name.Beta(still, april, 3); !math.IsNaN(got) {
+		t.Errorf("against an index that stands still: %v", got)
+	}
+}
+
 func TestLines(t *testing.T) {
 	// The 2nd of March 2026 is a Monday, the 9th the next.
 	b := closes([]int{2, 3, 6, 9, 10, 18}, 1, 2, 3, 4, 5, 6)

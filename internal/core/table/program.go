@@ -177,22 +177,11 @@ func (p *Program) Refs() []formula.Ref {
 // own currencies.
 func (p *Program) Converts() bool { return p.filter != nil && p.filter.expr.Converts() }
 
-// Since is the earliest day of a history that the program's fields name; 0 where
-// none names a day.
-func (p *Program) Since(now time.Time) (earliest period.Date) {
-	today := period.DateOf(now.UTC())
-	for i := range p.steps {
-		if s := &p.steps[i]; s.field != nil && s.field.Takes == catalogue.ADate && s.ref.Period.IsDate() {
-			if day := s.ref.Period.Date(today) - longestBreak; earliest == 0 || day < earliest {
-				earliest = day
-			}
-		}
-	}
-	return earliest
+// Since is the earliest day of a history that the program's fields read; 0 where
+// none says how far back it reads.
+func (p *Program) Since(now time.Time) period.Date {
+	return catalogue.Since(p.Refs(), period.DateOf(now.UTC()))
 }
-
-// longestBreak is how far before a day the last session on or before it may lie.
-const longestBreak = 14
 
 // Row is one evaluated row. Cells are in the order of the program's columns,
 // followed by those of the fields they need.
@@ -335,7 +324,15 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 					with = FeedOf(s.field.With)
 					account(with, s.field.With)
 				}
-				tell(s, r, g, with, &accounts, &picked, out, now)
+				var index *series.Bars
+				if s.field.Index {
+					var until time.Time
+					if index, until = indexOf(r, out, now, limits); index == nil {
+						break
+					}
+					t.bound(until)
+				}
+				tell(s, r, g, with, &accounts, &picked, index, out, now)
 			default:
 				observe(s.field, r, feed, g, out, limits)
 			}
@@ -438,9 +435,26 @@ func observe(f *catalogue.Field, r *Record, feed int, g *Given, out *cell.Cell, 
 	out.State, out.Reason, out.Detail = cell.Missing, reason, detail
 }
 
+// indexOf returns the bars of the main index of a listing's exchange, whose account
+// goes into the cell's; nil where there are none, and the cell says why.
+func indexOf(r *Record, out *cell.Cell, now time.Time, limits freshness.Limits) (*series.Bars, time.Time) {
+	if r.Index == nil {
+		*out = cell.Gap(cell.InputMissing, "no main index of the exchange is known")
+		return nil, time.Time{}
+	}
+	account, g, until := r.Index.account(catalogue.Bars, now, limits)
+	if g == nil {
+		*out = cell.Gap(cell.InputMissing, r.Index.Listing.Symbol.String()+": "+account.Reason.String())
+		out.State = account.State
+		return nil, time.Time{}
+	}
+	out.Absorb(&account)
+	return g.Bars, until
+}
+
 // tell reads a field off dated records, or off those and bars.
-func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, out *cell.Cell, now time.Time) {
-	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Bars: g.Bars, Day: r.Exchange.Today(now), Period: s.ref.Period}
+func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, index *series.Bars, out *cell.Cell, now time.Time) {
+	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
 	if with >= 0 {
 		other := &accounts[with]
 		if picked[with] == nil {

@@ -107,6 +107,7 @@ type Record struct {
 	Held     bool
 	Splits   []series.Split
 	Feeds    [feeds]Feed
+	Index    *Record // of the exchange's main index; nil where none is known
 }
 
 // Judge tells how fresh what a source has given is. It must have an observation.

@@ -479,6 +479,45 @@ func TestReckonedFields(t *testing.T) {
 	}
 }
 
+// A name that moves twice as much as its index has a beta of 2, as fresh as the
+// older of the two.
+func TestBetaAgainstTheMainIndex(t *testing.T) {
+	level, price := 1000.0, 10.0
+	index, name := &series.Bars{}, &series.Bars{}
+	for week := range 120 {
+		move := 0.01 * float64(week%3-1)
+		level, price = level*(1+move), price*(1+2*move)
+		day := friday - period.Date(7*(119-week))
+		index.Append(day, level, level, level, level, 0)
+		name.Append(day, price, price, price, price, 10)
+	}
+	older := index.Slice(0, index.Len()-1)
+	young := name.Slice(60, name.Len())
+	for what, c := range map[string]struct {
+		own, index *series.Bars
+		state      cell.State
+		reason     cell.Reason
+		detail     string
+	}{
+		"both fresh":       {name, index, cell.Fresh, cell.NoReason, ""},
+		"an older index":   {name, &older, cell.Stale, cell.SessionPassed, ""},
+		"a young name":     {&young, index, cell.Missing, cell.ShortHistory, "the history begins on " + young.Day[0].String()},
+		"no bars of it":    {name, nil, cell.Missing, cell.InputMissing, "XXX.XCVH: never_fetched"},
+		"no index is said": {name, &series.Bars{}, cell.Missing, cell.InputMissing, "no main index of the exchange is known"},
+	} {
+		r := listed("AAA", "EUR", 30, 29).history(c.own)
+		if main := listed("XXX", "EUR", 1, 1); c.index == nil {
+			r.Index = main
+		} else if c.index.Len() > 0 {
+			r.Index = main.history(c.index)
+		}
+		got := evaluate(t, []*Record{r}, "price.beta_2y", "").Rows[0].Cells[0]
+		if got.State != c.state || got.Reason != c.reason || got.State == cell.Missing && got.Detail != c.detail || got.State != cell.Missing && math.Abs(got.Value.Num-2) > 1e-9 {
+			t.Errorf("%s: %+v", what, got)
+		}
+	}
+}
+
 func TestToldFields(t *testing.T) {
 	r := listed("AAA", "EUR", 30, 29)
 	info := catalogue.Info(catalogue.Dividends)
