@@ -75,7 +75,8 @@ func (a *app) pricesCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "prices SYMBOL...", Short: "Show prices through time", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeListsAndSymbols,
 		Long: `Shows prices through time: of one name or many, each day or summed up into
-weeks, months, quarters or years. A watchlist stands for its names, - for symbols
+weeks, months, quarters or years; or within the day, as --every 5m or 1h, where the
+source has it. A watchlist stands for its names, - for symbols
 on standard input.
 A bar is marked ◔ while sessions of its stretch are still to come or lie before
 the history; ↤ marks a day without a bar, on which the last one before is carried
@@ -89,6 +90,7 @@ fetched before, for all names in one plan.`,
   soba prices income --on 2025-12-31 --columns close
   soba prices KELP.XCVH --from 2025-06-01 --to 2025-06-30 --adjust full --gaps carry
   soba prices KELP.XCVH CABL.XNMK --from 2010-01-01 --every year --fetch
+  soba prices KELP.XCVH --every 30m --from -2d --fetch
   soba prices KELP.XCVH --every week --format csv --output kelp.csv`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
@@ -144,14 +146,14 @@ fetched before, for all names in one plan.`,
 	f.StringVar(&from, "from", "", "first day: a date, or counted back as -1y, -6m, -4w, -30d (default a year back)")
 	f.StringVar(&to, "to", "today", "last day")
 	f.StringVar(&on, "on", "", "one day instead: the last session on or before it")
-	f.StringVar(&every, "every", "day", "day, week, month, quarter or year")
+	f.StringVar(&every, "every", "day", "day, week, month, quarter or year; within the day 1m, 2m, 5m, 10m, 15m, 30m, 1h, 2h or 4h")
 	f.StringVar(&adjust, "adjust", "splits", "none (as traded), splits (in today's shares) or full (dividends reinvested besides)")
 	f.StringVarP(&columns, "columns", "c", "", "of open, high, low, close and volume, joined by commas (default all)")
 	f.StringVar(&shape, "shape", "long", "long (a line for each name and day) or wide (a line for each day)")
 	f.BoolVar(&fetch, "fetch", false, "fetch what is due and what the range lacks before")
 	f.StringVar(&gaps, "gaps", "", "days without a bar: drop, blank or carry (default drop, in wide shape blank)")
 	for name, values := range map[string][]string{
-		"every": {"day", "week", "month", "quarter", "year"}, "adjust": {"none", "splits", "full"}, "shape": {"long", "wide"}, "gaps": {"drop", "blank", "carry"},
+		"every": {"day", "week", "month", "quarter", "year", "5m", "15m", "30m", "1h"}, "adjust": {"none", "splits", "full"}, "shape": {"long", "wide"}, "gaps": {"drop", "blank", "carry"},
 	} {
 		c.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flags are there
 	}
@@ -161,6 +163,10 @@ fetched before, for all names in one plan.`,
 // fetchPrices brings the histories of names from a day on, and waits for it.
 func (a *app) fetchPrices(cmd *cobra.Command, p *printing, symbols []string, from string, every series.Interval) error {
 	ask := wire.RefreshAsk{Only: []string{string(catalogue.Bars), string(catalogue.Splits), string(catalogue.Dividends)}}
+	if _, err := time.ParseDuration(string(every)); err == nil {
+		ask.Only = []string{string(catalogue.Intraday), string(catalogue.Splits)}
+		from = ""
+	}
 	today := period.DateOf(time.Now().UTC())
 	if first, err := period.Parse(from); err == nil && first.IsDate() && from != "" { // else the service says what is wrong
 		day, _ := every.Around(first.Date(today))
@@ -202,7 +208,7 @@ func (a *app) long(p *wire.Prices, columns []string, format string) (header []st
 	for i := range p.Series {
 		s := &p.Series[i]
 		for j, day := range s.Bars.Date {
-			row := []string{s.Symbol, day}
+			row := []string{s.Symbol, clockOf(day, format)}
 			for _, c := range columns {
 				row = append(row, a.number(columnOf(&s.Bars, c)[j], c, s.Currency, format))
 			}
@@ -224,6 +230,14 @@ func (a *app) long(p *wire.Prices, columns []string, format string) (header []st
 	return header, rows
 }
 
+// clockOf writes when a bar within the day begins for people: as 2026-11-25 15:30Z.
+func clockOf(moment, format string) string {
+	if at, err := time.Parse(time.RFC3339, moment); err == nil && format == "table" {
+		return at.Format("2006-01-02 15:04Z")
+	}
+	return moment
+}
+
 // wide is a line for each day, the names side by side.
 func (a *app) wide(p *wire.Prices, columns []string, format string) (header []string, rows [][]string) {
 	header = []string{"date"}
@@ -240,7 +254,7 @@ func (a *app) wide(p *wire.Prices, columns []string, format string) (header []st
 		return header, nil
 	}
 	for j, day := range p.Series[0].Bars.Date {
-		row := []string{day}
+		row := []string{clockOf(day, format)}
 		for i := range p.Series {
 			s := &p.Series[i]
 			for _, c := range columns {

@@ -116,3 +116,47 @@ func TestARefreshReachesAsFarAsIsRead(t *testing.T) {
 		t.Errorf("got %+v", p)
 	}
 }
+
+func TestBarsWithinTheDay(t *testing.T) {
+	t.Parallel()
+	s := start(t) // on Friday 6 March 2026 at 16:20 UTC: KELP trades from 9:30 to 18:00, and comes 15 minutes late
+	const hours = "/api/v1/prices?symbols=KELP.XCVH&from=2026-03-05&every=1h"
+	if x := as[wire.Prices](t, s.get(hours)).Series[0]; x.Reason != "never_fetched" || len(x.Bars.Date) != 0 {
+		t.Errorf("before they are asked for: %+v", x)
+	}
+	ask := `{"symbols":["KELP.XCVH"],"only":["intraday"]}`
+	if r := s.asks("/api/v1/refreshes", ask); r.State != "done" || r.Units != 5 {
+		t.Fatalf("got %+v", r)
+	}
+	x := as[wire.Prices](t, s.get(hours)).Series[0]
+	// Nine bars of Thursday, the last of half an hour, and seven of Friday up to 16:05.
+	if n := len(x.Bars.Date); n != 16 || x.State != "fresh" || x.Bars.Date[0] != "2026-03-05T09:30:00Z" || x.Bars.Date[8] != "2026-03-05T17:30:00Z" || x.Bars.Date[15] != "2026-03-06T15:30:00Z" || fmt.Sprint(x.Bars.Partial) != "[15]" {
+		t.Errorf("%d bars: %+v", n, x)
+	}
+	// The day ends where its daily bar does, and as much was traded.
+	day := as[wire.Prices](t, s.get("/api/v1/prices?symbols=KELP.XCVH&on=2026-03-05")).Series[0].Bars
+	volume := 0.0
+	for _, v := range x.Bars.Volume[:9] {
+		volume += *v
+	}
+	if *x.Bars.Close[8] != *day.Close[0] || *x.Bars.Open[0] != *day.Open[0] || volume != *day.Volume[0] {
+		t.Errorf("hours close at %v after %v, the day at %v after %v", *x.Bars.Close[8], volume, *day.Close[0], *day.Volume[0])
+	}
+	// What is as new as it can be is not asked for again.
+	if r := s.asks("/api/v1/refreshes", ask); r.Planned != 0 || r.Skipped == 0 {
+		t.Errorf("asked again: %+v", r)
+	}
+	s.clock.set("2026-03-06T17:20:00Z")
+	if later := as[wire.Prices](t, s.get(hours)).Series[0]; later.State != "stale" || later.Reason != "age" {
+		t.Errorf("an hour later: %s %s", later.State, later.Reason)
+	}
+	if r := s.asks("/api/v1/refreshes", ask); r.Planned != 1 {
+		t.Errorf("an hour later: %+v", r)
+	}
+	if fine := as[wire.Prices](t, s.get("/api/v1/prices?symbols=KELP.XCVH&on=2026-03-05&every=1m")).Series[0]; len(fine.Bars.Date) != 102 || !strings.Contains(fmt.Sprint(fine.Remarks), "the narrowest bars of gannet are of 5m") {
+		t.Errorf("%d bars: %v", len(fine.Bars.Date), fine.Remarks)
+	}
+	if p := s.get(hours + "&adjust=full").problem(t); p.Status != 422 || !strings.Contains(p.Hint, "splits") {
+		t.Errorf("got %+v", p)
+	}
+}

@@ -43,7 +43,7 @@ type pricesInput struct {
 	From      string `query:"from" doc:"A date, or one counted back, as -1y; a year back when left out" maxLength:"20"`
 	To        string `query:"to" doc:"A date, or today" default:"today" maxLength:"20"`
 	On        string `query:"on" doc:"One day instead: the last session on or before it" maxLength:"20"`
-	Every     string `query:"every" enum:"day,week,month,quarter,year" default:"day"`
+	Every     string `query:"every" enum:"day,week,month,quarter,year,1m,2m,5m,10m,15m,30m,1h,2h,4h" default:"day"`
 	Adjust    string `query:"adjust" enum:"none,splits,full" default:"splits" doc:"none: as traded; splits: in today's shares; full: with dividends reinvested besides"`
 	Columns   string `query:"columns" doc:"Of open, high, low, close, volume, joined by commas; all when left out" maxLength:"100"`
 	Align     bool   `query:"align" doc:"Put all names on the same days"`
@@ -64,6 +64,18 @@ func (in *pricesInput) query(now time.Time) (q history.Query, err error) {
 		return p.Date(today)
 	}
 	q = history.Query{Every: series.Interval(in.Every), Adjust: history.Adjustment(in.Adjust)}
+	if within, bad := time.ParseDuration(in.Every); bad == nil {
+		q.Every, q.Within = series.Daily, within
+		switch {
+		case in.On != "":
+			in.From, in.To, in.On = in.On, in.On, ""
+		case in.From == "":
+			in.From = "-1w"
+		}
+		if q.Adjust == history.Full {
+			return q, hinted(problem(http.StatusUnprocessableEntity, problemBadRequest, "adjust", "bars within the day are not adjusted for dividends"), "Write adjust as splits or none, or ask for days.")
+		}
+	}
 	if in.On != "" {
 		q.On, q.To = true, day(in.On, "on")
 		q.From = q.To
@@ -139,11 +151,16 @@ func (s *Server) addPrices() {
 		if err != nil {
 			return nil, asProblem(err, "")
 		}
+		if q.Within > 0 {
+			if err := s.Book.AddIntraday(ctx, records); err != nil {
+				return nil, asProblem(err, "")
+			}
+		}
 		all := make([]*history.Prices, len(records))
 		for i, r := range records {
 			all[i] = history.Of(r, q, now, s.Limits)
 		}
-		head := wire.Prices{From: q.From.String(), To: q.To.String(), Every: string(q.Every), Adjust: string(q.Adjust)}
+		head := wire.Prices{From: q.From.String(), To: q.To.String(), Every: in.Every, Adjust: string(q.Adjust)}
 		return &rawOutput{ContentType: "application/json", Status: http.StatusOK, Body: s.appendPrices(head, all, columns, in.Align, history.Gaps(in.Gaps))}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/dividends", "get-dividends", "The dividends of a listing: what was paid, by year, and what is coming", "history"),
@@ -168,10 +185,10 @@ func (s *Server) appendPrices(head wire.Prices, all []*history.Prices, columns [
 			gaps = history.Blank
 		}
 	}
-	var days []period.Date
+	var moments []history.Moment
 	var at [][]history.At
 	if align {
-		days, at = history.Align(all, gaps)
+		moments, at = history.Align(all, gaps)
 	}
 	b := []byte(`{"from":"` + head.From + `","to":"` + head.To + `","every":"` + head.Every + `","adjust":"` + head.Adjust + `","series":[`)
 	for i, p := range all {
@@ -180,18 +197,18 @@ func (s *Server) appendPrices(head wire.Prices, all []*history.Prices, columns [
 		}
 		column := i
 		if !align {
-			days, at = history.Align(all[i:i+1], gaps)
+			moments, at = history.Align(all[i:i+1], gaps)
 			column = 0
 		}
 		about := s.priceSeries(p)
 		text, _ := json.Marshal(about) // plain values always marshal
 		b = append(b, text[:len(text)-1]...)
 		b = append(b, `,"bars":{"date":[`...)
-		for j, d := range days {
+		for j, m := range moments {
 			if j > 0 {
 				b = append(b, ',')
 			}
-			b = append(append(append(b, '"'), d.String()...), '"')
+			b = append(append(append(b, '"'), p.Written(m)...), '"')
 		}
 		b = append(b, ']')
 		for _, c := range columns {

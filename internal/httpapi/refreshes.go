@@ -266,6 +266,11 @@ func (s *Server) findRefresh(ctx context.Context, id int64) (*body[wire.Refresh]
 	if err != nil {
 		return nil, noRefresh(err, id)
 	}
+	if r.Over() {
+		if err := s.Book.CatchUp(ctx); err != nil { // who sees it finished must read what it brought
+			return nil, asProblem(err, "")
+		}
+	}
 	return answer(refreshed(&r)), nil
 }
 
@@ -443,6 +448,9 @@ func (s *Server) follow(w *bufio.Writer, id int64, last int, happened <-chan str
 	for {
 		ctx, cancel := context.WithTimeout(context.Background(), handlerTime)
 		events, err := s.Store.Events(ctx, id, last)
+		if err == nil && len(events) > 0 {
+			err = s.Book.CatchUp(ctx) // who is told of data must be able to read it
+		}
 		cancel()
 		if err != nil {
 			return // the listener comes back with its Last-Event-ID

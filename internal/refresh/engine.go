@@ -235,6 +235,11 @@ func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]
 	if err != nil {
 		return nil, err
 	}
+	if slices.Contains(ask.Datasets, catalogue.Intraday) {
+		if err := e.book.AddIntraday(ctx, records); err != nil {
+			return nil, err
+		}
+	}
 	needs := plan.Assess(records, ask, e.now(), e.limits)
 	for _, besides := range []struct {
 		dataset catalogue.Dataset

@@ -276,6 +276,9 @@ func (g *Gannet) day(r *http.Request, _ []string) (*answer, *refusal) {
 	return &answer{json: map[string]any{"bars": rows}, list: "bars", units: 60}, nil
 }
 
+// intradayStep is the width of the vendor's bars within the day.
+const intradayStep = 5 * time.Minute
+
 // intraday cuts the last sessions into bars of five minutes.
 func (g *Gannet) intraday(_ *http.Request, symbols []string) (*answer, *refusal) {
 	now := g.Market.Clock().Add(-gannetDelay)
@@ -286,8 +289,8 @@ func (g *Gannet) intraday(_ *http.Request, symbols []string) (*answer, *refusal)
 		today := e.Today(now)
 		for _, day := range e.Sessions(today-9, today) {
 			s := e.SessionOn(day)
-			before := 0.0
-			for at := s.Open.Add(5 * time.Minute); !at.After(s.Close) && !at.After(now); at = at.Add(5 * time.Minute) {
+			before, traded := 0.0, 0.0
+			for at := s.Open.Add(intradayStep); !at.After(s.Close) && !at.After(now); at = at.Add(intradayStep) {
 				q, ok := g.Market.QuoteAt(l, at)
 				if !ok || q.Time.Before(s.Open) {
 					continue
@@ -296,8 +299,9 @@ func (g *Gannet) intraday(_ *http.Request, symbols []string) (*answer, *refusal)
 				if before != 0 {
 					open = before
 				}
-				rows = append(rows, []any{at.UTC().Format(time.RFC3339), round(open * k), round(math.Max(open, q.Last) * k), round(math.Min(open, q.Last) * k), round(q.Last * k), math.Round(q.Volume / 100)})
-				before = q.Last
+				begin := at.Add(-intradayStep).UTC().Format(time.RFC3339)
+				rows = append(rows, []any{begin, round(open * k), round(math.Max(open, q.Last) * k), round(math.Min(open, q.Last) * k), round(q.Last * k), q.Volume - traded})
+				before, traded = q.Last, q.Volume
 			}
 		}
 		return map[string]any{"symbol": vendorSymbol(l.Symbol), "minor_unit": g.inMinor(l), "bars": rows}

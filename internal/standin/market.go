@@ -40,6 +40,8 @@ type Listing struct {
 	start, drift, volatility float64 // price as written, in the shares of the epoch; daily mean and deviation of log returns
 	volume                   float64 // usual volume of a session
 	own                      uint64  // what its chance begins from
+	tide                     uint64  // what the chance of its exchange begins from
+	swayed                   float64 // correlation of its moves with those of its exchange
 
 	mu    sync.Mutex
 	years map[int]path // closes of the years that were asked for
@@ -83,6 +85,13 @@ func New(exchanges market.Exchanges, seed uint64, listings int, clock func() tim
 func (m *Market) add(l *Listing) {
 	r := m.random(l.Symbol.String())
 	l.own = r.Uint64()
+	l.tide = m.random("tide", l.Symbol.Exchange).Uint64()
+	switch l.Kind {
+	case market.Index:
+		l.swayed, l.volatility = 1, 0.009
+	case market.Share, market.ETF, market.Fund:
+		l.swayed = 0.3 + 0.5*m.random("sway", l.Symbol.String()).Float64()
+	}
 	if l.ISIN == "" && l.Kind != market.Index && l.Kind != market.Pair {
 		l.ISIN = madeUpISIN(l.Country, r)
 	}
@@ -157,8 +166,7 @@ func (l *Listing) lastDay() period.Date {
 func (m *Market) anchor(l *Listing, year int) float64 {
 	level := math.Log(l.start)
 	step := func(y int) float64 {
-		r := rand.New(rand.NewPCG(l.own, uint64(y)))
-		return 252*l.drift + math.Sqrt(252)*l.volatility*r.NormFloat64()
+		return 252*l.drift + math.Sqrt(252)*l.volatility*l.chance(uint64(y))
 	}
 	for y := writtenYear; y < year; y++ {
 		level += step(y)
@@ -167,6 +175,16 @@ func (m *Market) anchor(l *Listing, year int) float64 {
 		level -= step(y)
 	}
 	return level
+}
+
+// chance is the normal deviate of a day or a year, in part that of the exchange.
+func (l *Listing) chance(when uint64) float64 {
+	own := rand.New(rand.NewPCG(l.own, when)).NormFloat64()
+	if l.swayed == 0 {
+		return own
+	}
+	common := rand.New(rand.NewPCG(l.tide, when)).NormFloat64()
+	return l.swayed*common + math.Sqrt(1-l.swayed*l.swayed)*own
 }
 
 // manyListings is from how many listings on paths are computed anew each time.
@@ -196,8 +214,7 @@ func (m *Market) year(l *Listing, year int) path {
 	p.closes = make([]float64, len(p.days))
 	level := 0.0
 	for i, day := range p.days {
-		r := rand.New(rand.NewPCG(l.own, uint64(day))) // a day's chance is its own
-		step := l.volatility * r.NormFloat64()
+		step := l.volatility * l.chance(uint64(day))
 		if drop := drops[day]; drop > 0 {
 			step += math.Log(math.Max(0.5, 1-drop/math.Exp(begin+level)))
 		}

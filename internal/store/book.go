@@ -271,6 +271,52 @@ func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*t
 	return out, nil
 }
 
+// AddIntraday reads the bars within the day into records that [Book.Records] returned.
+func (b *Book) AddIntraday(ctx context.Context, records []*table.Record) error {
+	ids := make([]int64, len(records))
+	for i, r := range records {
+		ids[i] = r.Listing.ID
+	}
+	f := feeds{}
+	if err := b.store.readAttempts(ctx, f, ids, []string{string(catalogue.Intraday)}, latest); err != nil {
+		return fmt.Errorf("reading attempts: %w", err)
+	}
+	if err := b.store.readIntraday(ctx, f, ids); err != nil {
+		return fmt.Errorf("reading bars within the day: %w", err)
+	}
+	b.mu.Lock()
+	order := b.order(catalogue.Intraday)
+	b.mu.Unlock()
+	for _, r := range records {
+		feed := &r.Feeds[table.FeedOf(catalogue.Intraday)]
+		feed.From = arranged(f[catalogue.Intraday][r.Listing.ID], order)
+		for i := range feed.From {
+			if g := &feed.From[i]; g.Bars != nil {
+				placeInDays(r, g)
+			}
+		}
+	}
+	return nil
+}
+
+// placeInDays finds the days of bars within the day, and their width: the least
+// time between two of a day.
+func placeInDays(r *table.Record, g *table.Given) {
+	g.Step = 24 * time.Hour
+	for i, at := range g.Times {
+		g.Bars.Day[i] = period.DateOf(at.In(r.Exchange.Zone))
+		if i > 0 && g.Bars.Day[i] == g.Bars.Day[i-1] {
+			g.Step = min(g.Step, at.Sub(g.Times[i-1]))
+		}
+	}
+	g.Splits = splitsBy(r, g.Source)
+	g.Bars = g.Bars.AdjustSplits(g.Splits)
+	g.Observation.Observed = g.Times[len(g.Times)-1].Add(g.Step)
+	if quotes := r.Feeds[table.FeedOf(catalogue.Quotes)].By(g.Source); quotes != nil && quotes.Observation != nil {
+		g.Observation.Delay = quotes.Observation.Delay // as it holds back its quotes, so its bars
+	}
+}
+
 // indicesOf are the main indices of the exchanges of a list.
 func (b *Book) indicesOf(rows []Row) (indices []Row) {
 	seen := map[market.Symbol]bool{}

@@ -235,6 +235,31 @@ func (s *Store) readBars(ctx context.Context, f feeds, ids []int64, at time.Time
 	return err
 }
 
+// readIntraday reads the bars within the day that are kept.
+func (s *Store) readIntraday(ctx context.Context, f feeds, ids []int64) error {
+	rows, err := s.Pool.Query(ctx, "select listing_id, source, at, open, high, low, close, volume, request_id, known_from from intraday_bar"+knownAt(latest)+"order by listing_id, source, at", ids, latest)
+	if err != nil {
+		return err
+	}
+	var id, request int64
+	var source string
+	var at, since time.Time
+	var open, high, low, cl, volume float64
+	_, err = pgx.ForEachRow(rows, []any{&id, &source, &at, &open, &high, &low, &cl, &volume, &request, &since}, func() error {
+		g := f.given(catalogue.Intraday, id, source)
+		if g.Bars == nil {
+			g.Bars, g.Observation = &series.Bars{}, &table.Observation{Source: source}
+		}
+		g.Times = append(g.Times, at)
+		g.Bars.Append(period.DateOf(at), open, high, low, cl, volume) // its day on the exchange is set later
+		if !since.Before(g.Observation.Fetched) {
+			g.Observation.Fetched, g.Observation.Response = since, request
+		}
+		return nil
+	})
+	return err
+}
+
 // arranged lists what sources have given in an order of preference; those that
 // the order does not name follow by name.
 func arranged(bySource map[string]*table.Given, order []string) []table.Given {
@@ -287,12 +312,7 @@ func adjust(r *table.Record, raw []table.Given, tolerance float64) {
 	if len(splits) > 0 {
 		r.Splits = splitsOf(splits[0].Entries)
 	}
-	own := func(source string) []series.Split {
-		if at := slices.IndexFunc(splits, func(s table.Given) bool { return s.Source == source && s.Observation != nil }); at >= 0 {
-			return splitsOf(splits[at].Entries)
-		}
-		return r.Splits
-	}
+	own := func(source string) []series.Split { return splitsBy(r, source) }
 	for i := range feed.From {
 		if g := &feed.From[i]; g.Bars != nil {
 			g.Splits = own(g.Source)
@@ -312,6 +332,14 @@ func adjust(r *table.Record, raw []table.Given, tolerance float64) {
 			}
 		}
 	}
+}
+
+// splitsBy are the splits that a source knows of, or else those of the record.
+func splitsBy(r *table.Record, source string) []series.Split {
+	if g := r.Feeds[table.FeedOf(catalogue.Splits)].By(source); g != nil && g.Observation != nil {
+		return splitsOf(g.Entries)
+	}
+	return r.Splits
 }
 
 func splitsOf(entries entry.Entries) (out []series.Split) {

@@ -34,7 +34,8 @@ type Query struct {
 	From, To period.Date
 	Every    series.Interval
 	Adjust   Adjustment
-	On       bool // only the last bar on or before To
+	On       bool          // only the last bar on or before To
+	Within   time.Duration // bars of this width within the days instead; 0: none
 }
 
 // Hole is a session of which there is no bar.
@@ -48,8 +49,9 @@ type Prices struct {
 	Record      *table.Record
 	Account     cell.Cell // state, clocks and source of the bars; without a value
 	Bars        series.Bars
-	Partial     []bool // bars that do not sum up all sessions of their stretch
-	Provisional bool   // the last bar holds today's quote
+	Times       []time.Time // at which bars within the day begin; nil for longer ones
+	Partial     []bool      // bars that do not sum up all sessions of their stretch
+	Provisional bool        // the last bar holds today's quote
 	Holes       []Hole
 	Splits      []series.Split   // within the days asked for
 	Payments    dividend.History // within the days asked for
@@ -64,23 +66,14 @@ func (p *Prices) remark(text string, args ...any) {
 // where the history is there: a week asked for from Wednesday has its Monday.
 func Of(r *table.Record, q Query, now time.Time, limits freshness.Limits) *Prices {
 	p := &Prices{Record: r}
+	if q.Within > 0 {
+		return p.within(q, now, limits)
+	}
 	account, given := r.Account(catalogue.Bars, now, limits)
 	p.Account = account
 	today := r.Exchange.Today(now)
-	if q.To > today {
-		if q.From > today {
-			p.remark("%s lies ahead", q.From)
-			return p
-		}
-		p.remark("%s lies ahead: up to today", q.To)
-		q.To = today
-	}
-	if given == nil {
+	if !p.clip(&q, today) || given == nil {
 		return p
-	}
-	if end := r.Listing.Ended; end != 0 && q.To > end {
-		p.remark("ended on %s", end)
-		q.To = end
 	}
 	bars := *given.Bars
 	if bar, ok := todays(r, &bars, q.To, now, limits); ok {
@@ -131,6 +124,23 @@ func Of(r *table.Record, q Query, now time.Time, limits freshness.Limits) *Price
 		p.remark("%s", silence(r, q))
 	}
 	return p
+}
+
+// clip ends a range today, and with the listing; false where nothing of it is left.
+func (p *Prices) clip(q *Query, today period.Date) bool {
+	if q.To > today {
+		if q.From > today {
+			p.remark("%s lies ahead", q.From)
+			return false
+		}
+		p.remark("%s lies ahead: up to today", q.To)
+		q.To = today
+	}
+	if end := p.Record.Listing.Ended; end != 0 && q.To > end {
+		p.remark("ended on %s", end)
+		q.To = end
+	}
+	return true
 }
 
 // on keeps the last bar on or before a day.

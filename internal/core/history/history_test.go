@@ -195,7 +195,7 @@ func TestAlignedDays(t *testing.T) {
 		days, at := Align([]*Prices{a, b}, gaps)
 		var got []string
 		for i, d := range days {
-			text := d.String()[5:]
+			text := a.Written(d)[5:]
 			for _, x := range at[i] {
 				switch {
 				case x.Index < 0:

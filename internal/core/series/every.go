@@ -66,16 +66,38 @@ func (b *Bars) Every(i Interval, first, last period.Date, trades func(period.Dat
 	for at := 0; at < known.Len(); {
 		from, to := i.Around(known.Day[at])
 		end := known.OnOrBefore(to)
-		high, low, volume := math.Inf(-1), math.Inf(1), 0.0
-		for j := at; j <= end; j++ {
-			high, low = math.Max(high, known.High[j]), math.Min(low, known.Low[j])
-			volume += known.Volume[j]
-		}
-		out.Append(known.Day[end], known.Open[at], high, low, known.Close[end], volume)
+		out.appendSum(&known, at, end+1)
 		partial = append(partial, session(from, min(first-1, to)) || session(max(last+1, from), to))
 		at = end + 1
 	}
 	return out, partial
+}
+
+// appendSum appends a bar that sums up those from one to before another: the first
+// open, the highest high, the lowest low, the last close and the sum of volumes, on
+// the last day.
+func (b *Bars) appendSum(of *Bars, from, to int) {
+	high, low, volume := math.Inf(-1), math.Inf(1), 0.0
+	for i := from; i < to; i++ {
+		high, low = math.Max(high, of.High[i]), math.Min(low, of.Low[i])
+		volume += of.Volume[i]
+	}
+	b.Append(of.Day[to-1], of.Open[from], high, low, of.Close[to-1], volume)
+}
+
+// Grouped sums bars up that follow each other and belong together; same tells
+// whether two neighbours do. starts are the positions of the first of each group.
+func (b *Bars) Grouped(same func(i, j int) bool) (out Bars, starts []int) {
+	for at := 0; at < b.Len(); {
+		end := at + 1
+		for end < b.Len() && same(end-1, end) {
+			end++
+		}
+		out.appendSum(b, at, end)
+		starts = append(starts, at)
+		at = end
+	}
+	return out, starts
 }
 
 // Line is the last close of each stretch from a day on, the oldest first: what a

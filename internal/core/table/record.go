@@ -80,6 +80,8 @@ type Given struct {
 	Entries     entry.Entries    // of dated records
 	Payments    dividend.History // of dividends: the same, adjusted for splits
 	Bars        *series.Bars     // adjusted for splits
+	Times       []time.Time      // at which bars within the day begin
+	Step        time.Duration    // and how wide they are
 	Splits      []series.Split   // by which they are
 	Conflict    string           // how another source's series differ from it
 }
@@ -117,6 +119,8 @@ func (r *Record) Judge(d catalogue.Dataset, g *Given, now time.Time, limits fres
 		return limits.Quote(r.Exchange, g.Observation.Observed, now, g.Observation.Delay)
 	case catalogue.Bars:
 		return limits.Bars(r.Exchange, g.Bars.Day[g.Bars.Len()-1], now)
+	case catalogue.Intraday:
+		return limits.Quote(r.Exchange, g.Observation.Observed, now, g.Observation.Delay+g.Step)
 	case catalogue.Rates:
 		return limits.Rates(g.Entries[len(g.Entries)-1].Day, now)
 	case catalogue.Holdings:
