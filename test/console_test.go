@@ -328,6 +328,12 @@ func TestConsoleShowsAListingInFull(t *testing.T) {
 	read[any](p, `document.querySelector('select[aria-label="Adjustment"]').dispatchEvent(new Event('change', { bubbles: true }))`)
 	p.await("the adjustment in the address", `location.search.includes('adjust=none')`)
 	p.silent()
+	// Bars within the day are fetched where they are looked at.
+	p = open(t, shared, "/listings/SALT.XCVH?from=-1w", 1280, 800, false)
+	p.await("that there are none", `document.querySelector('section[aria-label=Prices]')?.innerText.includes('never fetched')`)
+	p.click(`//main//button[normalize-space()='Refresh']`)
+	p.await("the week", `document.querySelector('figcaption')?.innerText.startsWith('By quarter of an hour (UTC), from gannet')`)
+	p.silent()
 	// Nothing to draw is said in words.
 	p = open(t, shared, "/listings/LIME.XTSG", 1280, 800, false)
 	p.await("the reason", `document.body.innerText.includes('not covered')`)

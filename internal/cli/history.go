@@ -311,7 +311,11 @@ func (a *app) aboutSeries(p *wire.Prices) {
 			first := s.Holes[0]
 			parts = append(parts, fmt.Sprintf("%s without a bar, the first %s (%s)", plural(n, "session"), first.Date, first.Because))
 		}
-		fmt.Fprintf(a.out, "%s: %s\n", s.Symbol, strings.Join(append(parts, s.Remarks...), "; "))
+		said := strings.Join(append(parts, s.Remarks...), "; ")
+		if strings.HasSuffix(said, "has not been asked for") || s.Reason == "never_fetched" {
+			said += ": --fetch asks for it"
+		}
+		fmt.Fprintf(a.out, "%s: %s\n", s.Symbol, said)
 	}
 }
 

@@ -108,7 +108,7 @@ func TestARefreshReachesAsFarAsIsRead(t *testing.T) {
 		t.Errorf("got %+v", r)
 	}
 	for i, x := range as[wire.Prices](t, s.get("/api/v1/prices?symbols=MUSL.XCVH,MUSL.XNMK&from=2018-01-01&to=2018-12-31&every=month")).Series {
-		if len(before[i].Bars.Date) != 0 || len(before[i].Remarks) != 1 || !strings.Contains(before[i].Remarks[0], "--fetch asks for more") || len(x.Bars.Date) != 12 || len(x.Bars.Partial) != 0 {
+		if len(before[i].Bars.Date) != 0 || len(before[i].Remarks) != 1 || !strings.Contains(before[i].Remarks[0], "what lies before has not been asked for") || len(x.Bars.Date) != 12 || len(x.Bars.Partial) != 0 {
 			t.Errorf("%s: before %v, now %v %v", x.Symbol, before[i].Remarks, x.Bars.Date, x.Remarks)
 		}
 	}

@@ -2,6 +2,8 @@
   import { api, ask, Trouble, type Cell, type Schemas, type Table } from '../lib/api';
   import { axis, base, colour } from '../lib/charts';
   import { isCurrency, readable, words, type State } from '../lib/format';
+  import { follow } from '../lib/events';
+  import { complain, say } from '../lib/notes.svelte';
   import { go, route, withQuery } from '../lib/route.svelte';
   import { theme } from '../lib/theme.svelte';
   import { fieldOf, world } from '../lib/world.svelte';
@@ -12,6 +14,7 @@
   let { symbol }: { symbol: string } = $props();
 
   const ranges = [
+    ['-1w', '1 week'],
     ['-1m', '1 month'],
     ['-6m', '6 months'],
     ['-1y', '1 year'],
@@ -77,8 +80,9 @@
   const q = $derived(route.query);
   const from = $derived(q.get('from') ?? '-1y');
   const adjust = $derived((q.get('adjust') ?? 'splits') as 'splits' | 'none' | 'full');
-  // Years of days are more points than a screen has.
-  const every = $derived(from === '-20y' ? 'week' : 'day');
+  // A week of days is too little to see, and years of days are more points than a screen has.
+  const every = $derived(from === '-1w' ? '15m' : from === '-20y' ? 'week' : 'day');
+  const span = { '15m': 'By quarter of an hour (UTC)', day: 'By day', week: 'By week' };
 
   let values = $state<Table | null>(null);
   let prices = $state<Schemas['PriceSeries'] | null>(null);
@@ -99,9 +103,50 @@
   });
   $effect(() => {
     void world.changes;
-    const query = { symbols: symbol, from, every, adjust, columns: 'close,volume' } as const;
+    const within = every === '15m';
+    const query = {
+      symbols: symbol,
+      from,
+      every,
+      adjust: within && adjust === 'full' ? 'splits' : adjust,
+      columns: 'close,volume',
+    } as const;
     ask(api.GET('/api/v1/prices', { params: { query } })).then((p) => (prices = p.series[0] ?? null), fail);
   });
+
+  // A day as it is, an instant as 2026-11-25 15:30.
+  const clock = (moment = '') => moment.replace('T', ' ').replace(':00Z', '');
+
+  let fetching = $state(false);
+  let left: AbortController | null = null;
+  $effect(() => () => left?.abort());
+
+  // Brings what is due for this name, as far back as the range shown.
+  async function refresh() {
+    fetching = true;
+    left = new AbortController();
+    try {
+      const { id } = await ask(
+        api.POST('/api/v1/refreshes', {
+          body: {
+            symbols: [symbol],
+            from,
+            columns: groups.flatMap(([, ids]) => [...ids]),
+            only: every === '15m' ? ['intraday', 'quotes', 'bars', 'splits', 'dividends'] : undefined,
+          },
+        }),
+      );
+      await follow(`/api/v1/refreshes/${id}/events`, left.signal, (event) => event.kind === 'finished');
+      const done = await ask(api.GET('/api/v1/refreshes/{id}', { params: { path: { id } } }));
+      if (done.state === 'failed') complain(new Error(`The refresh failed: ${done.fault}`));
+      else if (done.failed) say(`Refreshed ${symbol}, but ${done.failed} of ${done.planned} requests failed.`);
+      else if (done.answered) say(`Refreshed ${symbol}: ${done.answered} requests, ${done.units} units.`);
+      else say('Everything that can be had is fresh; nothing was asked for.');
+    } catch (error) {
+      complain(error);
+    }
+    fetching = false;
+  }
 
   const row = $derived(values?.rows[0]);
   const cells = $derived(new Map((values?.columns ?? []).map((c, i) => [c.id, row?.cells[i] as Cell])));
@@ -109,7 +154,7 @@
 
   const priceOption = $derived.by(() => {
     void theme.name;
-    const days = prices?.bars.date ?? [];
+    const days = (prices?.bars.date ?? []).map(clock);
     const closes = prices?.bars.close ?? [];
     const at = (day: string) => days.findIndex((d) => d >= day);
     const mark = (day: string, label: string, text: string, fill: string) => {
@@ -136,7 +181,12 @@
         axis({ type: 'category', data: days, gridIndex: 1, axisLabel: { show: false } }),
       ],
       yAxis: [
-        axis({ type: 'value', name: `close, ${currency}`, scale: true }),
+        axis({
+          type: 'value',
+          name: `close, ${currency}`,
+          scale: true,
+          axisLabel: { show: true, fontSize: 11, formatter: (v: number) => readable({ v, unit: currency }) },
+        }),
         axis({
           type: 'value',
           gridIndex: 1,
@@ -264,6 +314,12 @@
           >
             {#each adjustments as [value, label] (value)}<option {value}>{label}</option>{/each}
           </select>
+          <button
+            class="btn btn-sm"
+            disabled={fetching}
+            onclick={refresh}
+            title="Fetch what is due and what the range lacks">{fetching ? 'Refreshing…' : 'Refresh'}</button
+          >
         </div>
         {#if prices && prices.bars.date.length > 1}
           <figure>
@@ -273,13 +329,13 @@
               label="Closing prices and volume from {prices.bars.date[0]} to {prices.bars.date.at(-1)} in {currency}"
             />
             <figcaption class="quiet text-xs">
-              {every === 'week' ? 'By week' : 'By day'}, from {prices.source}, {prices.bars.date[0]} to {prices.bars.date.at(
-                -1,
+              {span[every]}, from {prices.source}, {clock(prices.bars.date[0])} to {clock(
+                prices.bars.date.at(-1),
               )}{prices.provisional ? ' (today so far)' : ''}. Volume below; D marks an ex-date, S a split.
               {#if holes.length}{holes.length}
                 {holes.length === 1 ? 'session is' : 'sessions are'} without a bar, the first {holes[0]?.date} ({holes[0]
                   ?.because}).{/if}
-              {(prices.remarks ?? []).map((r) => `${r}.`).join(' ')}
+              {(prices.remarks ?? []).map((r) => `${r[0]?.toUpperCase()}${r.slice(1)}.`).join(' ')}
             </figcaption>
           </figure>
         {:else if prices}
@@ -310,33 +366,35 @@
               </p>
             {/if}
           </div>
-          <div>
-            <h2 class="font-semibold">Payments</h2>
-            <table class="table table-xs">
-              <thead><tr><th>Ex-date</th><th>Paid on</th><th class="text-right">A share</th><th></th></tr></thead>
-              <tbody>
-                {#each [...dividends.coming]
-                  .reverse()
-                  .filter((p) => p.expected || p.ex_date > (dividends?.history[0]?.ex_date ?? '')) as p (p.ex_date + p.kind)}
-                  <tr class="quiet"
-                    ><td>{p.ex_date}</td><td>{p.pay_date ?? ''}</td><td class="text-right"
-                      >{readable({ v: p.adjusted, unit: p.currency })}</td
-                    ><td>{p.expected ? 'expected' : 'announced'}</td></tr
-                  >
-                {/each}
-                {#each dividends.history.slice(0, 8) as p (p.ex_date + p.kind)}
-                  <tr
-                    ><td>{p.ex_date}</td><td>{p.pay_date ?? ''}</td><td class="text-right"
-                      >{readable({ v: p.adjusted, unit: p.currency })}</td
-                    ><td>{p.kind === 'regular' ? '' : words(p.kind)}</td></tr
-                  >
-                {/each}
-              </tbody>
-            </table>
-            {#if dividends.history.length > 8}<p class="quiet text-xs">
-                and {dividends.history.length - 8} before; all with <code>soba dividends {row.symbol}</code>
-              </p>{/if}
-          </div>
+          {#if dividends.history.length || dividends.coming.length}
+            <div>
+              <h2 class="font-semibold">Payments</h2>
+              <table class="table table-xs">
+                <thead><tr><th>Ex-date</th><th>Paid on</th><th class="text-right">A share</th><th></th></tr></thead>
+                <tbody>
+                  {#each [...dividends.coming]
+                    .reverse()
+                    .filter((p) => p.expected || p.ex_date > (dividends?.history[0]?.ex_date ?? '')) as p (p.ex_date + p.kind)}
+                    <tr class="quiet"
+                      ><td>{p.ex_date}</td><td>{p.pay_date ?? ''}</td><td class="text-right"
+                        >{readable({ v: p.adjusted, unit: p.currency })}</td
+                      ><td>{p.expected ? 'expected' : 'announced'}</td></tr
+                    >
+                  {/each}
+                  {#each dividends.history.slice(0, 8) as p (p.ex_date + p.kind)}
+                    <tr
+                      ><td>{p.ex_date}</td><td>{p.pay_date ?? ''}</td><td class="text-right"
+                        >{readable({ v: p.adjusted, unit: p.currency })}</td
+                      ><td>{p.kind === 'regular' ? '' : words(p.kind)}</td></tr
+                    >
+                  {/each}
+                </tbody>
+              </table>
+              {#if dividends.history.length > 8}<p class="quiet text-xs">
+                  and {dividends.history.length - 8} before; all with <code>soba dividends {row.symbol}</code>
+                </p>{/if}
+            </div>
+          {/if}
         </section>
       {/if}
 

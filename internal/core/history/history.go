@@ -194,7 +194,7 @@ func deeper(g *table.Given, from, begin period.Date) string {
 	if g.Attempt != nil && len(g.Attempt.Covered.Lacking(period.Span{From: from, To: begin - 1})) == 0 {
 		return ""
 	}
-	return "; --fetch asks for more"
+	return "; what lies before has not been asked for"
 }
 
 // answered is the last day for which the source has been asked with success.

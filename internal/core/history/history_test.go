@@ -102,8 +102,8 @@ func TestPricesOfARange(t *testing.T) {
 		// 1 off 20 is 5 %.
 		{"dividends reinvested", "2026-02-26", "2026-03-05", series.Daily, Full, "02-26 20.9; 03-02 19; 03-04 21; 03-05 23; hole 02-27 asked false"},
 		{"weeks, whole at the beginning", "2026-02-26", "2026-03-05", series.Weekly, Splits, "02-26 22 partial; 03-05 23 partial; hole 02-25 asked true; hole 02-27 asked false"},
-		{"a month that has a history in part", "2026-02-01", "2026-02-28", series.Monthly, Splits, "02-26 22 partial; hole 02-25 asked true; hole 02-27 asked false; the history begins on 2026-02-23; --fetch asks for more"},
-		{"before the history", "2026-01-01", "2026-01-31", series.Daily, Splits, "the history begins on 2026-02-23; --fetch asks for more"},
+		{"a month that has a history in part", "2026-02-01", "2026-02-28", series.Monthly, Splits, "02-26 22 partial; hole 02-25 asked true; hole 02-27 asked false; the history begins on 2026-02-23; what lies before has not been asked for"},
+		{"before the history", "2026-01-01", "2026-01-31", series.Daily, Splits, "the history begins on 2026-02-23; what lies before has not been asked for"},
 		{"a weekend", "2026-02-28", "2026-03-01", series.Daily, Splits, "the exchange was closed"},
 		{"a holiday", "2026-03-03", "2026-03-03", series.Daily, Splits, "the exchange was closed for Low Tide"},
 		{"a session without a bar", "2026-02-27", "2026-02-27", series.Daily, Splits, "hole 02-27 asked false; no bar is known from 2026-02-27 to 2026-02-27"},
