@@ -1,6 +1,7 @@
 package test
 
 import (
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -102,6 +103,13 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"prices KELP.XCVH --columns colour", 1, `no column "colour"`},
 		{"prices KELP.XCVH --from 2026-03-01 --to 2026-02-01", 1, "runs backwards"},
 		{"prices KELP.XCVH --gaps fill", 1, "carry"},
+		{"prices KELP.XCVH --every 7m", 1, "15m"},
+		{"prices KELP.XCVH --every 1h --adjust full", 1, "not adjusted for dividends"},
+		{"exchanges XABC", 2, "there are XCVH, XNMK"},
+		{"exchanges XCVH --from soon", 1, "not a day"},
+		{"refresh income --in XYZ", 1, `fixes a rate of "XYZ"`},
+		{"table income --where quote.last+in(quote.bid,\"EUR\")>1", 1, `write in(quote.last, "EUR")`},
+		{"table income --where quote.last", 1, "a condition is wanted"},
 		{"chart KELP.XCVH", 2, "--output kelp.svg"},
 		{"chart KELP.XCVH --output kelp.gif", 1, ".svg, .png, .pdf"},
 		{"chart LIME.XTSG --output lime.svg", 1, "nothing to draw"},
@@ -171,6 +179,35 @@ func TestTheDemoShowsEveryCase(t *testing.T) {
 	}
 	if r.Answered != 5 || names != 500 {
 		t.Errorf("the log says %d names, the refresh %+v", names, r)
+	}
+}
+
+// A currency that no exchange of the list is in has to be asked for once.
+func TestAListInACurrencyOfItsOwn(t *testing.T) {
+	read := func(list string) (tab wire.Table) {
+		shared.must(t, &tab, "table", list, "--columns", "quote.last", "--in", "SEK", "--format", "json")
+		return tab
+	}
+	for _, row := range read("growth").Rows {
+		if c := row.Cells[0]; row.Kind == "share" && (c.Reason != "input_missing" || !strings.Contains(c.Detail, "EUR/SEK is never_fetched")) {
+			t.Errorf("%s: %+v", row.Symbol, c)
+		}
+	}
+	shared.must(t, nil, "refresh", "growth", "--in", "SEK", "--only", "rates")
+	var own wire.Table
+	shared.must(t, &own, "table", "growth", "--columns", "quote.last", "--format", "json")
+	var rates wire.Table
+	shared.must(t, &rates, "value", "EUR/SEK", "EUR/GBP", "EUR/USD", "EUR/JPY", "rate.spot", "--format", "json")
+	euros := map[string]float64{"EUR": 1, "GBP": rates.Rows[1].Cells[0].V.(float64), "USD": rates.Rows[2].Cells[0].V.(float64), "JPY": rates.Rows[3].Cells[0].V.(float64)}
+	for i, row := range read("growth").Rows {
+		was, number := own.Rows[i].Cells[0].V.(float64)
+		if row.Kind != "share" || !number {
+			continue
+		}
+		want := was / euros[row.Currency] * rates.Rows[0].Cells[0].V.(float64)
+		if got := row.Cells[0].V.(float64); math.Abs(got/want-1) > 1e-12 || row.Cells[0].Unit != "SEK" {
+			t.Errorf("%s: %v in %s is %v, want %v", row.Symbol, was, row.Currency, got, want)
+		}
 	}
 }
 

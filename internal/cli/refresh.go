@@ -50,6 +50,7 @@ stops it.`,
 	c.Flags().StringSliceVar(&ask.Only, "only", nil, "datasets, as quotes,bars; all that fields read when left out")
 	c.Flags().StringSliceVar(&ask.Columns, "columns", nil, "bring what these fields need first")
 	c.Flags().StringVar(&ask.From, "from", "", "how far back histories are wanted, as -20y or 2006-01-02")
+	c.Flags().StringVar(&ask.In, "in", "", "bring the rates into a currency too, as CHF")
 	c.Flags().BoolVar(&ask.Force, "force", false, "ask again even for what is fresh")
 	c.Flags().BoolVar(&ask.DryRun, "dry-run", false, "show the plan and send nothing")
 	c.Flags().BoolVar(&wait, "wait", true, "wait for the end and show progress")

@@ -214,6 +214,11 @@ func (s *Server) asked(in *wire.RefreshAsk) (store.Asked, error) {
 			a.Datasets, a.Cause = a.Visible, store.ByTable
 		}
 	}
+	if in.In != "" {
+		if a.Listings = s.Engine.PairsOf(in.In); len(a.Listings) == 0 {
+			return a, hinted(problem(http.StatusUnprocessableEntity, problemBadRequest, "in", "no source fixes a rate of %q", in.In), "Write the currency by its ISO 4217 code, as EUR; 'soba lookup' finds pairs.")
+		}
+	}
 	if in.From != "" {
 		p, err := period.Parse(in.From)
 		today := period.DateOf(s.Now().UTC())

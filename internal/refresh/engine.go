@@ -209,7 +209,7 @@ func (e *Engine) directoryNeeds(ctx context.Context, force bool) ([]plan.Need, e
 
 // Preview plans a refresh without carrying it out.
 func (e *Engine) Preview(ctx context.Context, rows []store.Row, a store.Asked) (*plan.Plan, error) {
-	needs, err := e.assess(ctx, rows, e.ask(a.Datasets, a.Visible, a.Force, a.From))
+	needs, err := e.assess(ctx, with(rows, a.Listings), e.ask(a.Datasets, a.Visible, a.Force, a.From))
 	if err != nil {
 		return nil, err
 	}
@@ -588,15 +588,13 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan
 		return e.directoryNeeds(ctx, r.Force)
 	}
 	var rows []store.Row
-	for _, id := range r.Listings {
-		rows = append(rows, store.Row{ListingID: id})
-	}
 	if r.WatchlistID != nil {
 		var err error
 		if rows, err = e.store.Rows(ctx, *r.WatchlistID); err != nil {
 			return nil, err
 		}
 	}
+	rows = with(rows, r.Listings)
 	from := period.Date(0)
 	if r.FromDay != nil {
 		from = period.DateOf(*r.FromDay)
@@ -604,6 +602,31 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan
 	ask := e.ask(datasets(r.Datasets), datasets(r.Visible), r.Force, from)
 	ask.Since, ask.Claimed = *r.StartedAt, claimed
 	return e.assess(ctx, rows, ask)
+}
+
+// with adds listings that are not among rows yet.
+func with(rows []store.Row, listings []int64) []store.Row {
+	for _, id := range listings {
+		if !slices.ContainsFunc(rows, func(r store.Row) bool { return r.ListingID == id }) {
+			rows = append(rows, store.Row{ListingID: id})
+		}
+	}
+	return rows
+}
+
+// PairsOf are the pairs that some source fixes a currency in.
+func (e *Engine) PairsOf(currency string) (pairs []int64) {
+	for _, l := range e.book.Directory().Ordered {
+		if s := l.Symbol; s.IsPair() && (s.Ticker == currency || s.Exchange == currency) && e.fixes(s) {
+			pairs = append(pairs, l.ID)
+		}
+	}
+	return pairs
+}
+
+// fixes tells whether any source gives reference rates of a pair.
+func (e *Engine) fixes(pair market.Symbol) bool {
+	return slices.ContainsFunc(e.lanes, func(l *lane) bool { return l.source.Serves(catalogue.Rates) && l.source.Symbols.Covers(pair) })
 }
 
 // ratesFor are the pairs, besides those in a list, whose reference rates turn its
@@ -626,7 +649,7 @@ func (e *Engine) ratesFor(rows []store.Row) (pairs []store.Row) {
 		if !s.IsPair() || inList[l.ID] || !wanted[s.Ticker] || !wanted[s.Exchange] {
 			continue
 		}
-		if slices.ContainsFunc(e.lanes, func(l *lane) bool { return l.source.Serves(catalogue.Rates) && l.source.Symbols.Covers(s) }) {
+		if e.fixes(s) {
 			pairs = append(pairs, store.Row{ListingID: l.ID})
 		}
 	}

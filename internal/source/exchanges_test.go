@@ -3,6 +3,7 @@ package source
 import (
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -111,5 +112,28 @@ func TestCalendars(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "days.ics") {
 			t.Errorf("%s: %v, want %q", lines, err, says)
 		}
+	}
+}
+
+// The example of the documentation can be read.
+func TestTheDocumentedExchange(t *testing.T) {
+	page, err := os.ReadFile("../../docs/sources.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, after, found := strings.Cut(string(page), "```yaml\nexchanges:")
+	example, _, closed := strings.Cut(after, "```")
+	if !found || !closed {
+		t.Fatal("docs/sources.md has no example of exchanges")
+	}
+	files := folderOf("exchanges:"+example, "")
+	files["xvel.ics"] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(event("DTSTART;VALUE=DATE:20260310"), "\n", "\r\n"))}
+	exchanges, err := ReadExchanges(files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := exchanges["XVEL"]
+	if e == nil || e.Trades(period.MakeDate(2026, 3, 10)) || !e.Trades(period.MakeDate(2026, 3, 15)) || e.Trades(period.MakeDate(2026, 3, 13)) || e.Index.String() != "VF20.XVEL" {
+		t.Errorf("got %+v", e)
 	}
 }

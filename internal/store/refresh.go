@@ -27,7 +27,7 @@ type Refresh struct {
 	ID          int64
 	WatchlistID *int64
 	Watchlist   string  // its name; "" of a refresh of the directory
-	Listings    []int64 // of one without a watchlist
+	Listings    []int64 // besides those of the watchlist
 	Datasets    []string
 	Visible     []string // datasets of the columns on screen
 	Force       bool
@@ -74,7 +74,7 @@ const (
 // Asked is what someone asks a refresh for.
 type Asked struct {
 	Watchlist *int64  // nil: listings of no list, or the directory
-	Listings  []int64 // where there is no watchlist
+	Listings  []int64 // besides those of the watchlist
 	Datasets  []catalogue.Dataset
 	Visible   []catalogue.Dataset
 	Force     bool

@@ -222,6 +222,7 @@ type RefreshAsk struct {
 	Columns    []string `json:"columns,omitempty" doc:"Fields on screen: what they need comes first, and alone when only_columns is set"`
 	ForColumns bool     `json:"only_columns,omitempty" doc:"Bring only what the columns need"`
 	From       string   `json:"from,omitempty" doc:"How far back histories are wanted: a date, or a relative one as -20y"`
+	In         string   `json:"in,omitempty" doc:"Bring what converts into this currency too" maxLength:"3"`
 	Force      bool     `json:"force,omitempty" doc:"Ask again even for what is fresh"`
 	DryRun     bool     `json:"dry_run,omitempty" doc:"Plan only"`
 }

@@ -5,7 +5,7 @@
   import { world } from '../lib/world.svelte';
   import PlanDialog from './PlanDialog.svelte';
 
-  let { list, columns = [] }: { list: string; columns?: string[] } = $props();
+  let { list, columns = [], into }: { list: string; columns?: string[]; into?: string } = $props();
 
   let running = $state<Refresh | null>(null);
   let expected = $state(0); // seconds
@@ -77,7 +77,7 @@
         await ask(
           api.POST('/api/v1/watchlists/{name}/refreshes', {
             params: { path: { name: list } },
-            body: { force, columns },
+            body: { force, columns, in: into },
           }),
         ),
       );
@@ -91,7 +91,7 @@
       const r = await ask(
         api.POST('/api/v1/watchlists/{name}/refreshes', {
           params: { path: { name: list } },
-          body: { dry_run: true, columns },
+          body: { dry_run: true, columns, in: into },
         }),
       );
       plan = r.plan ?? null;

@@ -122,7 +122,7 @@
 {:else}
   <div class="flex flex-wrap items-center gap-2 border-b border-base-300 px-3 py-1.5">
     <h1 class="sr-only">{name}</h1>
-    <RefreshControl list={name} columns={table.columns.map((c) => c.id)} />
+    <RefreshControl list={name} columns={table.columns.map((c) => c.id)} into={asked.in} />
     <LiveMark list={name} />
     <select
       class="select w-32 select-sm"

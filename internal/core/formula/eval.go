@@ -124,14 +124,15 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 }
 
 // Take adds an input's account to that of a result; where the input is missing, so
-// is the result, with the input named.
+// is the result, with the input named; where that has ended or cannot exist, nor can
+// the result.
 func Take(input *cell.Cell, ref Ref, out *cell.Cell) {
 	if input.State != cell.Missing {
 		out.Absorb(input)
 		return
 	}
 	switch input.Reason {
-	case cell.NotApplicable, cell.InputMissing:
+	case cell.NotApplicable, cell.InputMissing, cell.Ended:
 		fail(out, input.Reason, input.Detail)
 	default:
 		detail := ref.String() + ": " + input.Reason.String()
