@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"slices"
 	"testing"
+	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
@@ -31,7 +32,7 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 	}
 	w.wait(r.ID)
 	records := w.records()
-	columns := []string{"dividend.ttm", "dividend.ttm_total", "dividend.annual@2024", "dividend.growth_3y", "dividend.streak", "dividend.yield_at@2025-Q2", "price.total_return_52w", "price.adjusted_close@-1y", "price.sma_50"}
+	columns := []string{"dividend.ttm", "dividend.ttm_total", "dividend.annual@2024", "dividend.growth_3y", "dividend.streak", "dividend.yield_at@2025-Q2", "price.total_return_52w", "price.adjusted_close@-1y", "price.sma_50", "price.volatility_1y", "price.beta_2y"}
 	refs, err := catalogue.ParseColumns(columns)
 	if err != nil {
 		t.Fatal(err)
@@ -44,22 +45,7 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 	checked := map[string]int{}
 	for _, row := range p.Evaluate(records, w.market.Clock(), freshness.Standard).Rows {
 		l := row.Record.Listing
-		var truth struct {
-			Bars struct {
-				Day   []period.Date
-				Close []float64
-			}
-			Splits []struct {
-				Day   period.Date
-				Ratio float64
-			}
-			Dividends []standin.Dividend
-		}
-		answer := httptest.NewRecorder()
-		w.vendors["gannet"].ServeHTTP(answer, httptest.NewRequest("GET", "/admin/truth?symbol="+url.QueryEscape(l.Symbol.String()), nil))
-		if err := json.Unmarshal(answer.Body.Bytes(), &truth); err != nil {
-			t.Fatal(err)
-		}
+		truth := w.truth(l.Symbol.String())
 		if slices.Contains([]string{"FOGG", "PEAT"}, l.Symbol.Ticker) || len(truth.Bars.Day) < 50 { // the vendor lost a part of the one, and all of the other
 			continue
 		}
@@ -119,12 +105,27 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 		for i := len(truth.Bars.Close) - 50; i < len(truth.Bars.Close); i++ {
 			mean += truth.Bars.Close[i] / shares(truth.Bars.Day[i]) / 50
 		}
+		// Deviation of the daily logarithms after today a year ago, and the slope of weekly returns on the index's.
+		var logs, own, index []float64
+		for i := at(today.AddYears(-1)) + 2; i < len(truth.Bars.Close); i++ {
+			logs = append(logs, math.Log(truth.Bars.Close[i]/shares(truth.Bars.Day[i])/truth.Bars.Close[i-1]*shares(truth.Bars.Day[i-1])))
+		}
+		if main := row.Record.Exchange.Index.String(); main != "" {
+			of := w.truth(main).Bars
+			weeks, levels := lastOfWeeks(truth.Bars.Day, truth.Bars.Close, shares), lastOfWeeks(of.Day, of.Close, func(period.Date) float64 { return 1 })
+			for monday := period.MakeDate(2026, 3, 2) - 7*104; monday < period.MakeDate(2026, 3, 2); monday += 7 {
+				if weeks[monday] > 0 && weeks[monday-7] > 0 && levels[monday] > 0 && levels[monday-7] > 0 {
+					own, index = append(own, weeks[monday]/weeks[monday-7]-1), append(index, levels[monday]/levels[monday-7]-1)
+				}
+			}
+		}
 		last := truth.Bars.Close[len(truth.Bars.Close)-1]
 		for i, want := range []float64{
 			sum(today-365, today, "regular"), sum(today-365, today, "regular", "special"), year(2024),
 			math.Cbrt(year(2025)/year(2022)) - 1, float64(streak),
 			sum(period.MakeDate(2024, 6, 30), period.MakeDate(2025, 6, 30), "regular") / (truth.Bars.Close[quarter] / shares(truth.Bars.Day[quarter])),
 			held(start)/truth.Bars.Close[start] - 1, truth.Bars.Close[anniversary] * last / held(anniversary), mean,
+			math.Sqrt(252 * covariance(logs, logs)), covariance(own, index) / covariance(index, index),
 		} {
 			c := row.Cells[i]
 			if c.Absent() && slices.Contains([]cell.Reason{cell.NotApplicable, cell.NotReported, cell.ShortHistory, cell.NotPermitted, cell.NotCovered, cell.Ended}, c.Reason) {
@@ -141,4 +142,53 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 			t.Errorf("%s was checked on %d names", c, checked[c])
 		}
 	}
+}
+
+type truth struct {
+	Bars struct {
+		Day   []period.Date
+		Close []float64
+	}
+	Splits []struct {
+		Day   period.Date
+		Ratio float64
+	}
+	Dividends []standin.Dividend
+}
+
+// truth is what the stand-in says is true of a listing.
+func (w *world) truth(symbol string) (out truth) {
+	answer := httptest.NewRecorder()
+	w.vendors["gannet"].ServeHTTP(answer, httptest.NewRequest("GET", "/admin/truth?symbol="+url.QueryEscape(symbol), nil))
+	if err := json.Unmarshal(answer.Body.Bytes(), &out); err != nil {
+		w.t.Fatal(err)
+	}
+	return out
+}
+
+// lastOfWeeks are the last closes of weeks, in today's shares, by their Mondays.
+func lastOfWeeks(days []period.Date, closes []float64, shares func(period.Date) float64) map[period.Date]float64 {
+	out := map[period.Date]float64{}
+	for i, d := range days {
+		monday := d
+		for monday.Weekday() != time.Monday {
+			monday--
+		}
+		out[monday] = closes[i] / shares(d)
+	}
+	return out
+}
+
+func covariance(x, y []float64) (sum float64) {
+	mean := func(v []float64) (m float64) {
+		for _, a := range v {
+			m += a / float64(len(v))
+		}
+		return m
+	}
+	mx, my := mean(x), mean(y)
+	for i := range x {
+		sum += (x[i] - mx) * (y[i] - my) / float64(len(x)-1)
+	}
+	return sum
 }

@@ -431,6 +431,32 @@ func TestATableInOneCurrency(t *testing.T) {
 	}
 }
 
+// A quote of 473.5 pence is 4.735 pounds; dividends of 9 pence and of 11, given in
+// pounds, yield 0.20/4.735. On the evening before the second went ex the close was
+// 440 pence, so that a close before it counts for 1 − 0.11/4.40 = 97.5 % of itself.
+func TestAQuoteInPenceAndADividendInPounds(t *testing.T) {
+	r := listed("PEN", "GBP", 4.735, 4.7)
+	r.feed(catalogue.Quotes).Observation.Minor = true
+	bars := &series.Bars{}
+	bars.Append(friday-30, 4, 4, 4, 4, 1)
+	bars.Append(friday-20, 4.4, 4.4, 4.4, 4.4, 1)
+	bars.Append(friday-19, 4.3, 4.3, 4.3, 4.3, 1)
+	bars.Append(friday, 4.735, 4.735, 4.735, 4.735, 1)
+	r.history(bars)
+	g := r.feed(catalogue.Dividends)
+	g.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
+	g.Payments = dividend.History{{Ex: friday - 200, Amount: 0.09, Adjusted: 0.09, Currency: "GBP"}, {Ex: friday - 19, Amount: 0.11, Adjusted: 0.11, Currency: "GBP"}}
+	row := evaluate(t, []*Record{r}, "quote.last,dividend.ttm,dividend.yield,price.adjusted_close@"+(friday-25).String(), "").Rows[0].Cells
+	for i, want := range []float64{4.735, 0.2, 0.2 / 4.735, 4 * 0.975} {
+		if math.Abs(row[i].Value.Num-want) > 1e-12 {
+			t.Errorf("%d: %+v, want %v", i, row[i], want)
+		}
+	}
+	if row[0].Unit != "GBP" || row[0].Flags&cell.MinorUnit == 0 || row[2].Flags&cell.MinorUnit == 0 {
+		t.Errorf("got %+v and %+v", row[0], row[2])
+	}
+}
+
 // A bond of 4 %, twice a year, due in August, at 97: nineteen days after a coupon.
 func TestReckonedFields(t *testing.T) {
 	b := listed("BBB", "GBP", 97, 96)
