@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -184,13 +185,14 @@ func TestTheDemoShowsEveryCase(t *testing.T) {
 
 // A currency that no exchange of the list is in has to be asked for once.
 func TestAListInACurrencyOfItsOwn(t *testing.T) {
-	read := func(list string) (tab wire.Table) {
-		shared.must(t, &tab, "table", list, "--columns", "quote.last", "--in", "SEK", "--format", "json")
+	read := func(more ...string) (tab wire.Table) {
+		shared.must(t, &tab, append([]string{"table", "growth", "--columns", "quote.last", "--in", "SEK", "--format", "json"}, more...)...)
 		return tab
 	}
+	before := read()
 	var own wire.Table
 	shared.must(t, &own, "table", "growth", "--columns", "quote.last", "--format", "json")
-	for i, row := range read("growth").Rows {
+	for i, row := range before.Rows {
 		if c := row.Cells[0]; row.Kind == "share" && own.Rows[i].Cells[0].V != nil && (c.Reason != "input_missing" || !strings.Contains(c.Detail, "EUR/SEK is never_fetched")) {
 			t.Errorf("%s: %+v", row.Symbol, c)
 		}
@@ -199,7 +201,13 @@ func TestAListInACurrencyOfItsOwn(t *testing.T) {
 	var rates wire.Table
 	shared.must(t, &rates, "value", "EUR/SEK", "EUR/GBP", "EUR/USD", "EUR/JPY", "rate.spot", "--format", "json")
 	euros := map[string]float64{"EUR": 1, "GBP": rates.Rows[1].Cells[0].V.(float64), "USD": rates.Rows[2].Cells[0].V.(float64), "JPY": rates.Rows[3].Cells[0].V.(float64)}
-	for i, row := range read("growth").Rows {
+	// What was not known then is not known of then.
+	for i, row := range read("--as-of", before.AsOf.Format(time.RFC3339)).Rows {
+		if a, b := row.Cells[0], before.Rows[i].Cells[0]; a.State != b.State || a.Reason != b.Reason || a.Detail != b.Detail {
+			t.Errorf("%s as it was is %+v, and was %+v", row.Symbol, a, b)
+		}
+	}
+	for i, row := range read().Rows {
 		was, number := own.Rows[i].Cells[0].V.(float64)
 		if row.Kind != "share" || !number {
 			continue

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"soba.invalid/soba/internal/core/income"
 	"soba.invalid/soba/internal/wire"
 )
 
@@ -17,7 +18,7 @@ func (a *app) incomeCommand() *cobra.Command {
 	var by, in string
 	c := &cobra.Command{
 		Use: "income WATCHLIST", Short: "Show what the holdings of a list will pay within a year", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeWatchlists,
-		Long: `Shows the dividends that the holdings of a list will pay within a year: those
+		Long: `Shows the dividends and coupons that the holdings of a list will pay within a year: those
 announced, and those that the rhythm of the last year lets expect with the last
 amount. Months are those of payment. Amounts stay in their own currencies unless
 --in names one; they are before tax.`,
@@ -133,7 +134,7 @@ func (a *app) incomeNames(x *wire.Income, format string) (header []string, rows 
 			row[1] = shorten(n.Name, 26)
 			switch {
 			case n.Reason == "not_applicable":
-				row[3], row[4], row[7] = "", "", "pays no dividends"
+				row[3], row[4], row[7] = "", "", "pays nothing"
 			case n.State == "missing" || n.State == "pending":
 				row[4], row[7] = a.dim(marks[n.State]+" "+n.Reason), n.Detail
 			case n.State == "fresh":
@@ -152,8 +153,11 @@ func (a *app) incomePayments(x *wire.Income, format string) (header []string, ro
 	}
 	for _, y := range x.Payments {
 		state := "announced"
-		if y.Expected {
+		switch {
+		case y.Expected:
 			state = "expected"
+		case y.Kind == income.Coupon:
+			state = "owed"
 		}
 		rows = append(rows, []string{y.On, y.Ex, y.Symbol, shorten(y.Name, 26), a.number(&y.PerShare, "", y.Currency, format), a.number(&y.Quantity, "volume", "", format), a.amount(y.Amount, format), y.Currency, y.Kind, state})
 	}

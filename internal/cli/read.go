@@ -402,6 +402,19 @@ func (a *app) printExplanation(e *wire.Explanation, indent string) {
 			line("response", "sha256 "+r.Response+"  at "+e.Place)
 		}
 	}
+	for _, b := range e.Besides {
+		text := fmt.Sprintf("%s of %s, %s", b.Dataset, b.Symbol, b.Cell.State)
+		if b.Cell.Reason != "" {
+			text += ": " + b.Cell.Reason
+		}
+		if b.Cell.Fetched != nil {
+			text += fmt.Sprintf(", from %s, fetched %s", b.Cell.Source, stamp(b.Cell.Fetched))
+		}
+		if b.Request != nil {
+			text += fmt.Sprintf(" by request %d", b.Request.ID)
+		}
+		line("besides", text)
+	}
 	for i := range e.Inputs {
 		a.printExplanation(&e.Inputs[i], indent+"    ")
 	}

@@ -19,7 +19,7 @@ func (s *Server) addIncome() {
 		ListInput
 		In string `query:"in" doc:"Convert all amounts into one currency" maxLength:"3"`
 	}
-	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}/income", "get-income", "What the holdings of a list will pay in dividends within a year", "history"),
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}/income", "get-income", "What the holdings of a list will pay within a year, in dividends and coupons", "history"),
 		func(ctx context.Context, in *incomeInput) (*body[wire.Income], error) {
 			list, err := s.readable(ctx, in.Name)
 			if err != nil {

@@ -83,6 +83,27 @@ func TestTheMembersOfAnIndexAreAList(t *testing.T) {
 	}
 }
 
+// A value that is read from two datasets, or against an index, names what brought each.
+func TestAnExplanationNamesAllThatWasRead(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	for field, want := range map[string]string{
+		"price.total_return_52w": "dividends of KELP.XCVH from history", "price.beta_2y": "bars of CV50.XCVH from history", "price.return_52w": "",
+	} {
+		e := as[wire.Explanation](t, s.get("/api/v1/explain?symbol=KELP.XCVH&field="+field))
+		var got []string
+		for _, b := range e.Besides {
+			got = append(got, fmt.Sprintf("%s of %s from %s", b.Dataset, b.Symbol, b.Request.Call))
+			if b.Cell.State != "fresh" || b.Cell.Source != "gannet" {
+				t.Errorf("%s: %+v", field, b)
+			}
+		}
+		if strings.Join(got, "; ") != want || e.Request == nil {
+			t.Errorf("%s was read from %v besides, want %s", field, got, want)
+		}
+	}
+}
+
 // One plan brings what several names lack, as far back as was asked or as columns read.
 func TestARefreshReachesAsFarAsIsRead(t *testing.T) {
 	t.Parallel()

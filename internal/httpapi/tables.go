@@ -555,15 +555,18 @@ func (s *Server) explanation(ctx context.Context, l *market.Listing, e table.Exp
 			}
 		}
 	}
-	if response != 0 {
-		r, err := s.Store.Request(ctx, response)
-		switch {
-		case err == nil:
-			w := request(r)
-			out.Request = &w
-		case !errors.Is(err, store.ErrNotFound):
-			return out, asProblem(err, "")
+	var err error
+	if out.Request, err = s.broughtBy(ctx, response); err != nil {
+		return out, err
+	}
+	for _, b := range e.Besides {
+		w := wire.Reading{Symbol: b.Record.Listing.Symbol.String(), Dataset: string(b.Dataset), Cell: account(&b.Account)}
+		if b.Given != nil && b.Given.Observation != nil {
+			if w.Request, err = s.broughtBy(ctx, b.Given.Observation.Response); err != nil {
+				return out, err
+			}
 		}
+		out.Besides = append(out.Besides, w)
 	}
 	for _, input := range e.Inputs {
 		w, err := s.explanation(ctx, l, input)
@@ -573,6 +576,22 @@ func (s *Server) explanation(ctx context.Context, l *market.Listing, e table.Exp
 		out.Inputs = append(out.Inputs, w)
 	}
 	return out, nil
+}
+
+// broughtBy finds the request of a stored response; nil where it is no longer kept.
+func (s *Server) broughtBy(ctx context.Context, response int64) (*wire.Request, error) {
+	if response == 0 {
+		return nil, nil
+	}
+	r, err := s.Store.Request(ctx, response)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, asProblem(err, "")
+	}
+	w := request(r)
+	return &w, nil
 }
 
 // otherSource is what a source that is not shown has given for the field.

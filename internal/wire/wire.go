@@ -169,8 +169,17 @@ type Explanation struct {
 	Place      string        `json:"place,omitempty" doc:"Where in the stored response the value stands"`
 	RawName    string        `json:"raw_name,omitempty" doc:"The name under which the source wrote it"`
 	RawText    string        `json:"raw_text,omitempty" doc:"The text that the source wrote"`
+	Besides    []Reading     `json:"besides,omitempty" doc:"What else it was read from"`
 	Others     []OtherSource `json:"others,omitempty" doc:"What other sources have given"`
 	Checked    *time.Time    `json:"checked,omitempty" doc:"When the source was last asked"`
+}
+
+// Reading is another dataset, or that of another listing, which a value was read from.
+type Reading struct {
+	Symbol  string   `json:"symbol"`
+	Dataset string   `json:"dataset"`
+	Cell    Cell     `json:"cell" doc:"Its state, clocks and source"`
+	Request *Request `json:"request,omitempty" doc:"The request that brought it"`
 }
 
 // OtherSource is what a source that is not shown has given.

@@ -63,6 +63,14 @@
         </dd>
       {/if}
     {/if}
+    {#each e.besides ?? [] as b (b.dataset + b.symbol)}
+      <dt class="quiet">Besides</dt>
+      <dd>
+        {b.dataset} of {b.symbol}, {b.cell.state}{b.cell.reason ? `: ${words(b.cell.reason)}` : ''}{b.request
+          ? `, request ${b.request.id}`
+          : ''}
+      </dd>
+    {/each}
   </dl>
   {#each e.inputs ?? [] as input (input.field)}
     <Account explanation={input} depth={depth + 1} />

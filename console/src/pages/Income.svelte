@@ -161,7 +161,9 @@
                   >
                   <td class="text-right">{grouped(p.amount, 2)} {p.currency}</td>
                   <td class="quiet"
-                    >{p.expected ? 'expected' : 'announced'}{p.kind === 'regular' ? '' : `, ${words(p.kind)}`}</td
+                    >{p.expected ? 'expected' : p.kind === 'coupon' ? 'owed' : 'announced'}{p.kind === 'regular'
+                      ? ''
+                      : `, ${words(p.kind)}`}</td
                   >
                 </tr>
               {/each}

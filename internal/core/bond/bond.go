@@ -7,6 +7,7 @@ package bond
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"soba.invalid/soba/internal/core/period"
@@ -45,8 +46,26 @@ const face = 100
 // times is how often a year the yield is compounded.
 func (b *Bond) times() int { return max(1, b.Frequency) }
 
-// payment is the interest of one coupon.
-func (b *Bond) payment() float64 { return face * b.Coupon / float64(b.times()) }
+// Payment is the interest of one coupon, for 100 of face value.
+func (b *Bond) Payment() float64 { return face * b.Coupon / float64(b.times()) }
+
+// Coupons lists the days after one and up to another on which a coupon is paid.
+func (b *Bond) Coupons(after, to period.Date) (days []period.Date) {
+	if b.Frequency == 0 {
+		return nil
+	}
+	for n := 0; ; n++ {
+		day := b.Maturity.AddMonths(-n * 12 / b.Frequency)
+		if day <= after {
+			break
+		}
+		if day <= to {
+			days = append(days, day)
+		}
+	}
+	slices.Reverse(days)
+	return days
+}
 
 // schedule returns the coupon dates around a day, how many are left after it, and
 // which fraction of the current period has passed.
@@ -91,7 +110,7 @@ func (b *Bond) Accrued(day period.Date) float64 {
 	case Actual360:
 		return face * b.Coupon * float64(day-before) / 360
 	}
-	return b.payment() * passed
+	return b.Payment() * passed
 }
 
 // Full is the price, accrued interest included, at a yield: the present value of
@@ -100,11 +119,11 @@ func (b *Bond) Full(day period.Date, yield float64) float64 {
 	_, _, left, passed := b.schedule(day)
 	rate, ahead := yield/float64(b.times()), 1-passed
 	if left == 1 {
-		return (face + b.payment()) / (1 + ahead*rate)
+		return (face + b.Payment()) / (1 + ahead*rate)
 	}
 	value := 0.0
 	for k := range left {
-		value += b.payment() * math.Pow(1+rate, -(ahead+float64(k)))
+		value += b.Payment() * math.Pow(1+rate, -(ahead+float64(k)))
 	}
 	return value + face*math.Pow(1+rate, -(ahead+float64(left-1)))
 }
@@ -148,7 +167,7 @@ func (b *Bond) Duration(day period.Date, yield float64) (macaulay, modified floa
 	}
 	sum := 0.0
 	for k := range left {
-		paid := b.payment()
+		paid := b.Payment()
 		if k == left-1 {
 			paid += face
 		}

@@ -1,6 +1,7 @@
 package bond
 
 import (
+	"fmt"
 	"math"
 	"testing"
 
@@ -119,5 +120,27 @@ func TestYieldsBetweenCoupons(t *testing.T) {
 	}
 	if _, err := ParseDayCount("30/365"); err == nil {
 		t.Error("30/365 is no day count")
+	}
+}
+
+// Due on 29 February: coupons are on the 29th, and on the last of a shorter
+// February.
+func TestCouponDates(t *testing.T) {
+	b := &Bond{Coupon: 0.05, Frequency: 2, Maturity: period.MakeDate(2028, 2, 29)}
+	for _, c := range []struct{ after, to, want string }{
+		{"2026-03-01", "2027-03-01", "[2026-08-29 2027-02-28]"},
+		{"2026-08-29", "2026-12-31", "[]"}, // the day itself is over
+		{"2027-08-01", "2030-01-01", "[2027-08-29 2028-02-29]"},
+		{"2028-02-29", "2030-01-01", "[]"},
+	} {
+		after, _ := period.ParseDate(c.after)
+		to, _ := period.ParseDate(c.to)
+		if got := fmt.Sprint(b.Coupons(after, to)); got != c.want {
+			t.Errorf("after %s up to %s: %s, want %s", c.after, c.to, got, c.want)
+		}
+	}
+	zero := &Bond{Maturity: b.Maturity}
+	if days := zero.Coupons(0, b.Maturity); len(days) != 0 {
+		t.Errorf("a zero bond pays on %v", days)
 	}
 }

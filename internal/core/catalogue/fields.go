@@ -49,8 +49,8 @@ var holdingFields = []Field{
 	{ID: "holding.gain", Label: "Gain", Unit: Money, Formula: formula.MustParse("holding.quantity * (price.latest - holding.cost)"), Definition: "Market value less cost basis, before fees, tax and dividends."},
 	{ID: "holding.gain_pct", Label: "Gain %", Unit: Percent, Formula: formula.MustParse("(price.latest - holding.cost) / holding.cost"), Definition: "Gain over cost basis."},
 	{ID: "holding.day_change", Label: "Day change", Unit: Money, Formula: formula.MustParse("holding.quantity * quote.change"), Definition: "What the holding gained or lost since the previous close."},
-	{ID: "holding.annual_income", Label: "Income a year", Unit: Money, NotFor: noEquity, Formula: formula.MustParse("holding.quantity * dividend.forward"), Definition: "Quantity times the dividends ahead."},
-	{ID: "holding.yield_on_cost", Label: "Yield on cost", Unit: Percent, NotFor: noEquity, Formula: formula.MustParse("dividend.forward / holding.cost"), Definition: "Dividends ahead over what was paid for one share."},
+	{ID: "holding.annual_income", Label: "Income a year", Unit: Money, NotFor: unpaid, Formula: formula.MustParse("holding.quantity * or_else(dividend.forward, bond.interest)"), Definition: "Quantity times the dividends ahead, or the interest of a bond."},
+	{ID: "holding.yield_on_cost", Label: "Yield on cost", Unit: Percent, NotFor: unpaid, Formula: formula.MustParse("or_else(dividend.forward, bond.interest) / holding.cost"), Definition: "Dividends ahead, or the interest of a bond, over what was paid for one share or unit."},
 	{ID: "holding.weight", Label: "Weight", Unit: Percent, Formula: formula.MustParse("share_of(holding.market_value)"), Definition: "Market value over that of all holdings in the list; needs them all, in one currency."},
 }
 
@@ -78,6 +78,12 @@ var otherFields = []Field{
 	{ID: "bond.maturity", Label: "Maturity", Unit: Date, Dataset: Bonds, Observed: true, Definition: "Day of repayment."},
 	{ID: "bond.frequency", Label: "Coupons a year", Unit: Count, Dataset: Bonds, Observed: true, Definition: "Number of coupons a year; 0 for none."},
 	{ID: "bond.day_count", Label: "Day count", Unit: Text, Dataset: Bonds, Observed: true, Definition: "How days of interest are counted, as ACT/ACT or 30/360."},
+	reckoned("bond.interest", "Interest a year", Price, "Interest a year for 100 of face value.", bondTerms, func(b *bond.Bond, in []cell.Value, day period.Date) Said {
+		if day >= b.Maturity {
+			return matured(b)
+		}
+		return Said{Value: cell.Of(b.Payment() * float64(b.Frequency))}
+	}),
 	reckoned("bond.accrued", "Accrued interest", Price, "Interest since the last coupon, for 100 of face value, by the bond's day count; settled on the day.", bondTerms, func(b *bond.Bond, in []cell.Value, day period.Date) Said {
 		if day >= b.Maturity {
 			return matured(b)
@@ -136,6 +142,9 @@ var otherFields = []Field{
 	{ID: "profile.listed_since", Label: "Listed since", Unit: Date, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "First day of trading."},
 }
 
+// unpaid are the kinds that pay their holders nothing.
+var unpaid = slices.DeleteFunc(slices.Clone(noEquity), func(k market.Kind) bool { return k == market.Bond })
+
 var unbonded = slices.DeleteFunc(slices.Clone(market.Kinds), func(k market.Kind) bool { return k == market.Bond })
 
 // What bonds are reckoned from: their terms, and behind them the price or the yield.
@@ -148,16 +157,36 @@ var (
 // reckoned is a field computed from the terms of a bond.
 func reckoned(id, label string, unit Unit, definition string, from []formula.Ref, reckon func(*bond.Bond, []cell.Value, period.Date) Said) Field {
 	return Field{ID: id, Label: label, Unit: unit, Definition: definition, NotFor: unbonded, From: from, Reckon: func(in []cell.Value, day period.Date) Said {
-		count, err := bond.ParseDayCount(in[3].Text)
+		b, err := bondOf(in)
 		if err != nil {
 			return Said{Reason: cell.InputMissing, Detail: err.Error()}
 		}
-		maturity, err := period.ParseDate(in[2].Text)
-		if err != nil || !slices.Contains([]float64{0, 1, 2, 4, 12}, in[1].Num) {
-			return Said{Reason: cell.InputMissing, Detail: fmt.Sprintf("terms that can be reckoned with: %v coupons a year, due %q", in[1].Num, in[2].Text)}
-		}
-		return reckon(&bond.Bond{Coupon: in[0].Num, Frequency: int(in[1].Num), Maturity: maturity, Count: count}, in, day)
+		return reckon(b, in, day)
 	}}
+}
+
+// bondOf makes a bond of its terms, in the order of bondTerms.
+func bondOf(terms []cell.Value) (*bond.Bond, error) {
+	count, err := bond.ParseDayCount(terms[3].Text)
+	if err != nil {
+		return nil, err
+	}
+	maturity, err := period.ParseDate(terms[2].Text)
+	if err != nil || !slices.Contains([]float64{0, 1, 2, 4, 12}, terms[1].Num) {
+		return nil, fmt.Errorf("terms that can be reckoned with: %v coupons a year, due %q", terms[1].Num, terms[2].Text)
+	}
+	return &bond.Bond{Coupon: terms[0].Num, Frequency: int(terms[1].Num), Maturity: maturity, Count: count}, nil
+}
+
+// Bond reads the terms of a bond from the observed values of its dataset.
+func Bond(observed []cell.Value) (*bond.Bond, error) {
+	terms := make([]cell.Value, len(bondTerms))
+	for i, ref := range bondTerms {
+		if slot := Find(ref.ID).Slot(); slot < len(observed) {
+			terms[i] = observed[slot]
+		}
+	}
+	return bondOf(terms)
 }
 
 func matured(b *bond.Bond) Said {

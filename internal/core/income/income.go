@@ -1,7 +1,9 @@
-// Package income foresees what the holdings of a list will pay in dividends.
+// Package income foresees what the holdings of a list will pay: dividends, and the
+// coupons of bonds.
 package income
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -10,11 +12,12 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/table"
 )
 
-// Payment is one dividend of one holding.
+// Payment is one dividend or coupon of one holding.
 type Payment struct {
 	dividend.Payment
 	Record   *table.Record
@@ -27,7 +30,7 @@ type Payment struct {
 // Name is what one holding will pay.
 type Name struct {
 	Record   *table.Record
-	Account  cell.Cell // of its dividends; the reason where they are not known
+	Account  cell.Cell // of what it is known from; the reason where they are not known
 	Quantity float64
 	Amount   float64 // within the year
 	Currency string
@@ -45,8 +48,8 @@ type Income struct {
 // ahead is how many days are foreseen.
 const ahead = 365
 
-// Of foresees the payments of the year after a day: those announced, and those that
-// the rhythm of each name lets expect. Amounts are turned into one currency where in
+// Of foresees the payments of the year after a day: those announced, those that the
+// rhythm of each name lets expect, and the coupons that bonds owe. Amounts are turned into one currency where in
 // names one, at the newest rates.
 func Of(records []*table.Record, in table.Conversion, now time.Time, limits freshness.Limits) *Income {
 	today := period.DateOf(now.UTC())
@@ -58,26 +61,11 @@ func Of(records []*table.Record, in table.Conversion, now time.Time, limits fres
 		}
 		quantity, cost := held[0].Observation.Values[quantitySlot].Num, held[0].Observation.Values[costSlot]
 		n := Name{Record: r, Quantity: quantity, Currency: r.Listing.Currency}
-		if !catalogue.Info(catalogue.Dividends).Has(r.Listing.Kind) {
-			n.Account = cell.Gap(cell.NotApplicable, "")
-			out.Names = append(out.Names, n)
-			continue
-		}
-		account, given := r.Account(catalogue.Dividends, now, limits)
-		n.Account = account
-		if given == nil {
-			out.Names = append(out.Names, n)
-			continue
-		}
+		var coming dividend.History
+		coming, n.Account = paying(r, now, limits)
 		basis := 0.0
-		for _, p := range catalogue.Coming(r.Listing, given.Payments, r.Exchange.Today(now)) {
-			x := Payment{Payment: p, Record: r, On: p.Pay, Quantity: quantity, Currency: p.Currency}
-			if x.On == 0 {
-				x.On = p.Ex
-			}
-			if x.Currency == "" {
-				x.Currency = r.Listing.Currency
-			}
+		for _, p := range coming {
+			x := Payment{Payment: p, Record: r, On: cmp.Or(p.Pay, p.Ex), Quantity: quantity, Currency: cmp.Or(p.Currency, r.Listing.Currency)}
 			x.Amount = p.Adjusted * quantity
 			if x.On < out.From || x.On > out.To {
 				continue
@@ -97,7 +85,7 @@ func Of(records []*table.Record, in table.Conversion, now time.Time, limits fres
 			n.Payments++
 			basis += p.Adjusted
 		}
-		if cost.Kind == cell.Number && cost.Num > 0 {
+		if cost.Kind == cell.Number && cost.Num > 0 && n.Account.State != cell.Missing {
 			n.OnCost = basis / cost.Num
 		}
 		out.Names = append(out.Names, n)
@@ -109,6 +97,38 @@ func Of(records []*table.Record, in table.Conversion, now time.Time, limits fres
 		return strings.Compare(a.Record.Listing.Symbol.String(), b.Record.Listing.Symbol.String())
 	})
 	return out
+}
+
+// Coupon is the kind of payment that a bond makes.
+const Coupon = "coupon"
+
+// paying are the payments of a listing after today, the account of what they are
+// known from, or the reason why they are not known.
+func paying(r *table.Record, now time.Time, limits freshness.Limits) (dividend.History, cell.Cell) {
+	today := r.Exchange.Today(now)
+	switch {
+	case r.Listing.Kind == market.Bond:
+		account, given := r.Account(catalogue.Bonds, now, limits)
+		if given == nil {
+			return nil, account
+		}
+		b, err := catalogue.Bond(given.Observation.Values)
+		if err != nil {
+			return nil, cell.Gap(cell.InputMissing, err.Error())
+		}
+		var coupons dividend.History
+		for _, day := range b.Coupons(today, today+ahead) {
+			coupons = append(coupons, dividend.Payment{Ex: day, Pay: day, Amount: b.Payment(), Adjusted: b.Payment(), Kind: Coupon})
+		}
+		return coupons, account
+	case !catalogue.Info(catalogue.Dividends).Has(r.Listing.Kind):
+		return nil, cell.Gap(cell.NotApplicable, "")
+	}
+	account, given := r.Account(catalogue.Dividends, now, limits)
+	if given == nil {
+		return nil, account
+	}
+	return catalogue.Coming(r.Listing, given.Payments, today), account
 }
 
 var (

@@ -18,6 +18,16 @@ type Explanation struct {
 	Formula string // of a derived field
 	Inputs  []Explanation
 	Given   []Given // by each source, of a field that was read: the one shown first
+	Besides []Reading
+}
+
+// Reading is what a field reads besides its own dataset: another of the listing, or
+// the bars of the index that it is compared with.
+type Reading struct {
+	Dataset catalogue.Dataset
+	Record  *Record
+	Account cell.Cell
+	Given   *Given // nil where there is none
 }
 
 // Explain accounts for a column of a row of this table.
@@ -34,8 +44,23 @@ func (t *Table) Explain(row *Row, column int) Explanation {
 	} else if s.feed >= 0 && s.field.Fact == nil {
 		e.Given = slices.Clone(row.Record.Feeds[s.feed].From)
 		slices.SortStableFunc(e.Given, func(a, b Given) int { return first(a.Source == e.Cell.Source, b.Source == e.Cell.Source) })
+		e.Besides = t.besides(s.field, row.Record)
 	}
 	return e
+}
+
+func (t *Table) besides(f *catalogue.Field, r *Record) (out []Reading) {
+	read := func(d catalogue.Dataset, r *Record) {
+		account, given := r.Account(d, t.AsOf, t.limits)
+		out = append(out, Reading{d, r, account, given})
+	}
+	if f.With != "" {
+		read(f.With, r)
+	}
+	if f.Index && r.Index != nil {
+		read(f.Dataset, r.Index)
+	}
+	return out
 }
 
 func first(a, b bool) int {

@@ -198,6 +198,8 @@ type Table struct {
 	Until   time.Time // until then an evaluation of the same records gives the same; zero: for ever
 	Counts  [4]int    // cells of the columns by state
 	Of      int       // rows before the filter
+
+	limits freshness.Limits // by which it was judged
 }
 
 // Conversion turns amounts into one currency.
@@ -216,7 +218,7 @@ func (p *Program) Evaluate(records []*Record, now time.Time, limits freshness.Li
 // is of a day at the rate of that day, all else at the newest. Derived fields are
 // computed on what was converted.
 func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, limits freshness.Limits) *Table {
-	t := &Table{Program: p, AsOf: now, Rows: make([]Row, len(records)), Of: len(records)}
+	t := &Table{Program: p, AsOf: now, Rows: make([]Row, len(records)), Of: len(records), limits: limits}
 	width := len(p.steps)
 	matrix := make([]cell.Cell, width*len(records))
 	env := &rowEnv{in: in, now: now}
