@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
@@ -161,6 +162,15 @@ func TestTheDemoShowsEveryCase(t *testing.T) {
 		if !strings.Contains(found[reason], symbol) {
 			t.Errorf("%s is not among %s: %s", symbol, reason, found[reason])
 		}
+	}
+	var terms wire.Table
+	shared.must(t, &terms, "value", "KLPC.XCVH", "contract.underlying", "contract.expiry", "contract.strike", "contract.right", "contract.multiplier", "--format", "json")
+	var said []string
+	for _, c := range terms.Rows[0].Cells {
+		said = append(said, fmt.Sprint(c.V))
+	}
+	if got := strings.Join(said, " "); got != "KELP.XCVH 2027-06-18 30 call 100" {
+		t.Errorf("the terms of the option: %s", got)
 	}
 	var plan wire.Plan
 	shared.must(t, &plan, "refresh", "everything", "--only", "quotes", "--force", "--dry-run", "--format", "json")

@@ -126,7 +126,7 @@ func (g *Gannet) each(symbols []string, list string, of func(*Listing) any) (*an
 		switch {
 		case l == nil || l.story.uncovered:
 			unknown = append(unknown, symbol)
-		case l.story.plan != "":
+		case l.story.plan != "" && list != "contracts": // their terms are free
 			errors = append(errors, map[string]string{"symbol": symbol, "code": "plan", "message": "in the plan '" + l.story.plan + "' only"})
 		case l.story.unavailable != "" && list == "series":
 			errors = append(errors, map[string]string{"symbol": symbol, "code": "unavailable", "message": l.story.unavailable})
