@@ -662,7 +662,7 @@ type IncomePayment struct {
 	Quantity float64 `json:"quantity"`
 	Amount   float64 `json:"amount"`
 	Currency string  `json:"currency"`
-	Kind     string  `json:"kind" enum:"regular,special,return_of_capital"`
+	Kind     string  `json:"kind" enum:"regular,special,return_of_capital,coupon"`
 	Expected bool    `json:"expected,omitempty" doc:"Not announced: what the rhythm of the last year lets expect"`
 }
 

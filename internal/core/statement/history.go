@@ -1,0 +1,422 @@
+package statement
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/series"
+)
+
+// Part is the stretch of a fiscal year that a report covers.
+type Part string
+
+// The parts. Those of six and nine months run from the beginning of the fiscal year;
+// H2 is the second half alone.
+const (
+	Whole      Part = "FY"
+	Q1         Part = "Q1"
+	Q2         Part = "Q2"
+	Q3         Part = "Q3"
+	Q4         Part = "Q4"
+	H1         Part = "H1"
+	H2         Part = "H2"
+	NineMonths Part = "9M"
+)
+
+// months that each part covers, and how many of its fiscal year are over at its end.
+var parts = map[Part]struct{ months, over int }{
+	Whole: {12, 12}, Q1: {3, 3}, Q2: {3, 6}, Q3: {3, 9}, Q4: {3, 12}, H1: {6, 6}, H2: {6, 12}, NineMonths: {9, 9},
+}
+
+// ParsePart reads a part as sources write it: FY, Q1 to Q4, H1, H2, 6M or 9M.
+func ParsePart(text string) (Part, error) {
+	p := Part(strings.ToUpper(strings.TrimSpace(text)))
+	if p == "6M" {
+		p = H1
+	}
+	if _, known := parts[p]; !known {
+		return "", fmt.Errorf("%q is no part of a fiscal year: FY, Q1 to Q4, H1, H2, 6M or 9M", text)
+	}
+	return p, nil
+}
+
+// Report is what an issuer has published of one stretch of time.
+type Report struct {
+	End        period.Date
+	Filed      period.Date // 0 where that is not known
+	Year       int         // fiscal, as the issuer counts it
+	Part       Part
+	Standalone bool      // of the parent alone, without its subsidiaries
+	Currency   string    // ISO 4217
+	Standard   string    // of accounting, as IFRS
+	Values     []float64 // by the position of the line; NaN where it has none
+}
+
+// Label names the stretch, as FY2025 or 2025-Q3.
+func (r *Report) Label() string {
+	if r.Part == Whole {
+		return fmt.Sprintf("FY%04d", r.Year)
+	}
+	return fmt.Sprintf("%04d-%s", r.Year, r.Part)
+}
+
+// month counts months to the one whose end is nearest to a day, so that years of 52
+// and 53 weeks end where others do.
+func month(day period.Date) int {
+	t := day.AddDays(-15).Time()
+	return t.Year()*12 + int(t.Month())
+}
+
+func (r *Report) end() int   { return month(r.End) }
+func (r *Report) begin() int { return r.end() - parts[r.Part].months }
+
+// History is all that an issuer has published, in today's shares.
+type History struct {
+	Reports []Report // the oldest first; of two that end on a day the longer last
+	at      map[int][]int
+}
+
+// New puts reports in order. Where there are any of the whole group, those of the
+// parent alone are left out. Shares and amounts for one share are restated for the
+// splits after each report was filed, or where that is not known after its end.
+func New(reports []Report, splits []series.Split) *History {
+	consolidated := slices.ContainsFunc(reports, func(r Report) bool { return !r.Standalone })
+	h := &History{at: map[int][]int{}}
+	for _, r := range reports {
+		if r.Standalone && consolidated {
+			continue
+		}
+		h.Reports = append(h.Reports, restated(r, splits))
+	}
+	slices.SortStableFunc(h.Reports, func(a, b Report) int {
+		if a.End != b.End {
+			return int(a.End) - int(b.End)
+		}
+		return parts[a.Part].months - parts[b.Part].months
+	})
+	for i := range h.Reports {
+		r := &h.Reports[i]
+		h.at[r.end()] = append(h.at[r.end()], i)
+		h.at[r.begin()] = append(h.at[r.begin()], i)
+	}
+	return h
+}
+
+func restated(r Report, splits []series.Split) Report {
+	since := max(r.Filed, r.End)
+	factor := 1.0
+	for _, s := range splits {
+		if s.Day > since {
+			factor *= s.Ratio
+		}
+	}
+	if factor == 1 {
+		return r
+	}
+	r.Values = slices.Clone(r.Values)
+	for i := range Lines {
+		switch {
+		case Lines[i].Shares:
+			r.Values[i] *= factor
+		case Lines[i].Nature == PerShare:
+			r.Values[i] /= factor
+		}
+	}
+	return r
+}
+
+// Span is a stretch of whole months between the ends of two.
+type Span struct{ from, to int }
+
+// Reading is a value of the accounts with what it was read from.
+type Reading struct {
+	Value      float64
+	End        period.Date
+	Filed      period.Date // of the newest report that was read
+	Label      string      // FY2025, 2025-Q3, TTM 2025-09-30
+	Currency   string
+	Standalone bool
+	From       []*Report // added, in order of time
+	Less       []*Report // and those that were subtracted
+}
+
+// Derived says of what a value was put together, where no report has it as it is.
+func (r *Reading) Derived() string {
+	if len(r.From)+len(r.Less) < 2 {
+		return ""
+	}
+	text := ""
+	for i, x := range r.From {
+		if i > 0 {
+			text += " + "
+		}
+		text += x.Label()
+	}
+	for _, x := range r.Less {
+		text += " − " + x.Label()
+	}
+	return text
+}
+
+// A Gap says why a value cannot be read.
+type Gap struct {
+	Short  bool // the history does not reach that far; else it is not reported
+	Detail string
+}
+
+func (g *Gap) Error() string { return g.Detail }
+
+// Read returns a line in a period. Without a period flows are of the twelve months
+// up to the newest report, and stocks of its end. The error is a *[Gap].
+func (h *History) Read(line int, p period.Period) (Reading, error) {
+	if len(h.Reports) == 0 {
+		return Reading{}, &Gap{Detail: "no report is known"}
+	}
+	at, label, err := h.span(p)
+	if err != nil {
+		return Reading{}, err
+	}
+	r, err := h.over(line, at)
+	r.Label = label
+	if r.Label == "" {
+		r.Label = "TTM " + r.End.String()
+	}
+	return r, err
+}
+
+// over reads a line over a span.
+func (h *History) over(line int, at Span) (Reading, error) {
+	switch Lines[line].Nature {
+	case Stock:
+		return h.stock(line, at.to)
+	case PerShare:
+		return h.perShare(line, at)
+	}
+	return h.flow(line, at)
+}
+
+// newest is the month of the newest end of a report.
+func (h *History) newest() int { return h.Reports[len(h.Reports)-1].end() }
+
+// span finds the months that a period means, and names it as it was found.
+func (h *History) span(p period.Period) (Span, string, error) {
+	back := -p.Offset()
+	last := h.newest()
+	switch p.Kind() {
+	case period.Latest, period.Trailing:
+		end := last - 12*back
+		return Span{end - 12, end}, "", nil
+	case period.Year:
+		years := h.years()
+		if back >= len(years) || back < 0 {
+			return Span{}, "", h.short(fmt.Sprintf("%s: of %d years there are accounts", p, len(years)))
+		}
+		r := years[len(years)-1-back]
+		return Span{r.begin(), r.end()}, r.Label(), nil
+	case period.YearNamed:
+		for _, r := range h.years() {
+			if r.Year == p.Year() {
+				return Span{r.begin(), r.end()}, r.Label(), nil
+			}
+		}
+		return Span{}, "", h.short(fmt.Sprintf("no accounts of %s are known", p))
+	case period.Quarter:
+		end := last - 3*back
+		return Span{end - 3, end}, h.named(end, 3), nil
+	case period.Half:
+		end := last - 6*back
+		return Span{end - 6, end}, h.named(end, 6), nil
+	case period.QuarterNamed:
+		for i := range h.Reports {
+			if r := &h.Reports[i]; r.Year == p.Year() {
+				end := r.end() - parts[r.Part].over + 3*p.Offset()
+				return Span{end - 3, end}, p.String(), nil
+			}
+		}
+		return Span{}, "", h.short(fmt.Sprintf("no accounts of %04d are known", p.Year()))
+	}
+	return Span{}, "", &Gap{Detail: fmt.Sprintf("accounts have no period %s", p)}
+}
+
+// named is the fiscal name of the months up to an end, by the report that ends there.
+func (h *History) named(end, months int) string {
+	for _, i := range h.at[end] {
+		r := &h.Reports[i]
+		if r.end() != end {
+			continue
+		}
+		over := parts[r.Part].over
+		if over%months == 0 {
+			return fmt.Sprintf("%04d-%s%d", r.Year, map[int]string{3: "Q", 6: "H"}[months], over/months)
+		}
+	}
+	return ""
+}
+
+// years are the reports of whole years, the oldest first.
+func (h *History) years() (out []*Report) {
+	for i := range h.Reports {
+		if r := &h.Reports[i]; r.Part == Whole && (len(out) == 0 || out[len(out)-1].end() != r.end()) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func (h *History) short(detail string) *Gap {
+	return &Gap{Short: true, Detail: fmt.Sprintf("%s; the oldest report is %s", detail, h.Reports[0].Label())}
+}
+
+// stock is what stands at the end of a month.
+func (h *History) stock(line, end int) (Reading, error) {
+	var at *Report
+	for _, i := range h.at[end] {
+		if r := &h.Reports[i]; r.end() == end {
+			at = r
+			if !math.IsNaN(r.Values[line]) {
+				return reading(r.Values[line], []*Report{r}, nil), nil
+			}
+		}
+	}
+	if at == nil {
+		return Reading{}, h.short("no report ends in " + monthName(end))
+	}
+	return Reading{End: at.End, Filed: at.Filed}, &Gap{Detail: fmt.Sprintf("%s has no %s", at.Label(), strings.ToLower(Lines[line].Label))}
+}
+
+// flow is the sum over a span: of the fewest reports that, added and subtracted,
+// cover it exactly. A mean counts for as long as its report.
+func (h *History) flow(line int, at Span) (Reading, error) {
+	steps, ok := h.path(line, at)
+	if !ok {
+		return Reading{}, h.whyNot(line, at)
+	}
+	sum := 0.0
+	var from, less []*Report
+	for _, s := range steps {
+		r := &h.Reports[s.report]
+		x := r.Values[line]
+		if Lines[line].Nature == Average {
+			x *= float64(parts[r.Part].months)
+		}
+		if s.back {
+			sum, less = sum-x, append(less, r)
+		} else {
+			sum, from = sum+x, append(from, r)
+		}
+	}
+	if Lines[line].Nature == Average {
+		sum /= float64(at.to - at.from)
+	}
+	return reading(sum, from, less), nil
+}
+
+// perShare is what a report gives for exactly the span, or else earnings over the
+// mean of shares.
+func (h *History) perShare(line int, at Span) (Reading, error) {
+	if steps, ok := h.path(line, at); ok && len(steps) == 1 {
+		return h.flow(line, at)
+	}
+	shares := At("income.shares_diluted")
+	if Lines[line].ID == "income.eps_basic" {
+		shares = At("income.shares_basic")
+	}
+	earned, err := h.flow(At("income.net_income_common"), at)
+	if err != nil {
+		return earned, err
+	}
+	held, err := h.flow(shares, at)
+	if err != nil {
+		return held, err
+	}
+	earned.Value /= held.Value
+	return earned, nil
+}
+
+func reading(value float64, from, less []*Report) Reading {
+	r := Reading{Value: value, From: from, Less: less}
+	for _, x := range append(slices.Clone(from), less...) {
+		r.End, r.Filed = max(r.End, x.End), max(r.Filed, x.Filed)
+		r.Currency = x.Currency
+		r.Standalone = r.Standalone || x.Standalone
+	}
+	return r
+}
+
+// step is one report of a path, added or subtracted.
+type step struct {
+	report int
+	back   bool
+}
+
+// longestPath is how many reports a value is put together from at most: four
+// quarters, or two years and what lies between.
+const longestPath = 5
+
+// path finds the fewest reports that have the line and lead from the beginning of a
+// span to its end: those that run forward are added, those that run back subtracted.
+func (h *History) path(line int, at Span) ([]step, bool) {
+	type reached struct {
+		before int // position in the queue
+		month  int
+		by     step
+	}
+	queue := []reached{{before: -1, month: at.from}}
+	seen := map[int]bool{at.from: true}
+	for i, depth, next := 0, 0, 1; i < len(queue) && depth < longestPath; i++ {
+		if i == next {
+			depth, next = depth+1, len(queue)
+			if depth == longestPath {
+				break
+			}
+		}
+		here := queue[i]
+		for _, k := range h.at[here.month] {
+			r := &h.Reports[k]
+			to, back := r.end(), false
+			if to == here.month {
+				to, back = r.begin(), true
+			}
+			if seen[to] || math.IsNaN(r.Values[line]) {
+				continue
+			}
+			seen[to] = true
+			queue = append(queue, reached{i, to, step{k, back}})
+			if to != at.to {
+				continue
+			}
+			var steps []step
+			for j := len(queue) - 1; j > 0; j = queue[j].before {
+				steps = append(steps, queue[j].by)
+			}
+			slices.Reverse(steps)
+			return steps, true
+		}
+	}
+	return nil, false
+}
+
+// whyNot tells a history that is too short or broken from a line that is not there.
+func (h *History) whyNot(line int, at Span) *Gap {
+	whole := At("income.net_income")
+	if _, ok := h.path(whole, at); ok && line != whole {
+		label := ""
+		for _, i := range h.at[at.to] {
+			label = h.Reports[i].Label()
+		}
+		return &Gap{Detail: fmt.Sprintf("%s has no %s", label, strings.ToLower(Lines[line].Label))}
+	}
+	months := at.to - at.from
+	if months == 3 && len(h.at[at.to]) > 0 {
+		return &Gap{Detail: "only halves or years are published"}
+	}
+	return h.short(fmt.Sprintf("no reports add up to the %d months to the end of %s", months, monthName(at.to)))
+}
+
+func monthName(m int) string {
+	return time.Date(m/12, time.Month(m%12), 1, 0, 0, 0, 0, time.UTC).Format("January 2006")
+}
