@@ -182,7 +182,11 @@ func (h *History) Read(line int, p period.Period) (Reading, error) {
 	}
 	r, err := h.over(line, at)
 	r.Label = label
-	if r.Label == "" {
+	switch {
+	case r.Label != "":
+	case Lines[line].Nature == Stock:
+		r.Label = r.End.String()
+	default:
 		r.Label = "TTM " + r.End.String()
 	}
 	return r, err
@@ -406,12 +410,14 @@ func (h *History) whyNot(line int, at Span) *Gap {
 	if _, ok := h.path(whole, at); ok && line != whole {
 		label := ""
 		for _, i := range h.at[at.to] {
-			label = h.Reports[i].Label()
+			if r := &h.Reports[i]; r.end() == at.to {
+				label = r.Label()
+			}
 		}
 		return &Gap{Detail: fmt.Sprintf("%s has no %s", label, strings.ToLower(Lines[line].Label))}
 	}
 	months := at.to - at.from
-	if months == 3 && len(h.at[at.to]) > 0 {
+	if months == 3 && !slices.ContainsFunc(h.Reports, func(r Report) bool { return parts[r.Part].months == 3 }) {
 		return &Gap{Detail: "only halves or years are published"}
 	}
 	return h.short(fmt.Sprintf("no reports add up to the %d months to the end of %s", months, monthName(at.to)))
