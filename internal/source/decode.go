@@ -62,7 +62,8 @@ type reading struct {
 	symbol *slot
 	fields []*slot
 	by     map[string]*slot
-	near   []string // the names in the first record
+	line   struct{ name, value *slot } // of the long form
+	near   []string                    // the names in the first record
 }
 
 // slot is a mapped value with how often it was found.
@@ -80,6 +81,7 @@ type building struct {
 	prices   []priced // bars in the order in which they came
 	sealed   *Series  // bars that have been put in order
 	rows     []dated
+	byKey    map[string]int // positions of the rows of the long form
 	rejected int
 	sample   string
 }
@@ -95,6 +97,12 @@ type dated struct {
 	values []cell.Value
 	place  string
 }
+
+// What the places of the long form are called where something is said of them.
+const (
+	lineName  = "the name of the line"
+	lineValue = "the value of the line"
+)
 
 func newDecoder(s *Source, c *Call, q plan.Request, a *Answer) *decoder {
 	d := &decoder{
@@ -127,6 +135,10 @@ func newDecoder(s *Source, c *Call, q plan.Request, a *Answer) *decoder {
 				}
 			}
 			r.fields, r.by[name] = append(r.fields, f), f
+		}
+		if l := p.lines; l != nil {
+			r.line.name, r.line.value = &slot{pick: l.name, name: lineName}, &slot{pick: l.value, name: lineValue}
+			r.fields = append(r.fields, r.line.name, r.line.value)
 		}
 		slices.SortFunc(r.fields, func(a, b *slot) int { return strings.Compare(a.name, b.name) })
 		d.parts = append(d.parts, r)
@@ -724,8 +736,48 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 	b.prices = append(b.prices, r)
 }
 
-func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
+// line reads one value of a record that comes in the long form.
+func (d *decoder) line(p *reading, m met, row, outer format.Row) {
+	name, there := d.text(p.line.name, row, outer)
+	column, known := p.lines.columns[name]
+	if !there || !known {
+		return
+	}
 	b := d.building(p, m, outer)
+	r, ok := d.columns(b, p, row, outer)
+	if !ok {
+		return
+	}
+	key := KeyOf(p.info, r.values)
+	at, begun := b.byKey[key]
+	if !begun {
+		if b.byKey == nil {
+			b.byKey = map[string]int{}
+		}
+		at = len(b.rows)
+		b.byKey[key], b.rows = at, append(b.rows, r)
+	}
+	v, rejected := d.value(p.line.value, p.info.Columns[column].Unit, false, d.truth(p.by["minor"], row, outer), row, outer)
+	if rejected != "" {
+		b.reject(row, fmt.Sprintf("%s %q", name, rejected))
+		return
+	}
+	b.rows[at].values[column] = v
+}
+
+func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
+	if p.lines != nil {
+		d.line(p, m, row, outer)
+		return
+	}
+	b := d.building(p, m, outer)
+	if r, ok := d.columns(b, p, row, outer); ok {
+		b.rows = append(b.rows, r)
+	}
+}
+
+// columns reads the mapped columns of a record; false where it is rejected.
+func (d *decoder) columns(b *building, p *reading, row, outer format.Row) (dated, bool) {
 	r := dated{place: row.Place(), values: make([]cell.Value, len(p.info.Columns))}
 	minor := d.truth(p.by["minor"], row, outer)
 	b.minor = b.minor || minor
@@ -737,7 +789,7 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 		v, rejected := d.value(s, col.Unit, col.Symbol, minor, row, outer)
 		if col.Required && v.Kind == cell.None {
 			b.reject(row, fmt.Sprintf("the %s %q", strings.ReplaceAll(col.Name, "_", " "), rejected))
-			return
+			return r, false
 		}
 		r.values[i] = v
 		if i == 0 && col.Unit == catalogue.Date {
@@ -746,9 +798,9 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 	}
 	if i := p.info.Column("ratio"); i >= 0 && r.values[i].Num <= 0 {
 		b.reject(row, fmt.Sprintf("the ratio %v", r.values[i].Num))
-		return
+		return r, false
 	}
-	b.rows = append(b.rows, r)
+	return r, true
 }
 
 // remark says what was rejected.
@@ -876,7 +928,7 @@ func (d *decoder) checkShape(p *reading) {
 			continue
 		}
 		text := fmt.Sprintf("%s: no record has %s at %q%s", p.dataset, s.name, s.at, hint(s))
-		if slices.Contains(required, s.name) && len(d.series) > 0 || p.info.Shape == catalogue.Dated && slices.Contains(required, s.name) {
+		if s.name == lineName || s.name == lineValue || slices.Contains(required, s.name) && len(d.series) > 0 || p.info.Shape == catalogue.Dated && slices.Contains(required, s.name) {
 			d.shape = text
 		}
 		d.remark("%s", text)

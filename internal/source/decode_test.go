@@ -245,6 +245,28 @@ calls:
 			want:    []string{`VELA.XCVH universes: KELP.XCVH 0.6; CABL.XNMK 0.395 (2 records rejected, the first at $.members[3]: the member "")`},
 		},
 		{
+			name: "accounts in the long form, in two units",
+			description: `calls:
+  - serves: [statements]
+    path: /s
+    format: {kind: csv}
+    clean: {parentheses: true}
+    parts:
+      - where: {In: K}
+        fields: &report {end: End, part: Part, year: Year, basis: {at: Basis, map: {C: consolidated, P: standalone}}}
+        lines: {name: Item, value: {at: Value, unit: thousands}, are: {Sales: income.revenue, Profit: income.net_income, Cash: balance.cash}}
+      - where: {In: "1"}
+        fields: *report
+        lines: {name: Item, value: Value, are: {Shares: income.shares_diluted}}`,
+			body: "End,Part,Year,Basis,In,Item,Value\n2025-12-31,FY,2025,C,K,Sales,1200\n2025-12-31,FY,2025,C,K,Profit,(30)\n2025-12-31,FY,2025,C,1,Shares,5000\n" +
+				"2025-12-31,FY,2025,P,K,Sales,700\n2026-03-31,Q1,2026,C,K,Sales,none\n2026-03-31,Q1,2026,C,K,Cash,9\n2026-03-31,Q1,2026,C,K,Mood,good\nsoon,Q2,2026,C,K,Sales,3\n",
+			symbols: "KELP.XCVH",
+			want: []string{
+				"KELP.XCVH statements: 2025-12-31 FY consolidated 2025 1200000 -30000 5000; 2025-12-31 FY standalone 2025 700000; " +
+					"2026-03-31 Q1 consolidated 2026 9000 (2 records rejected, the first at line 6: Sales \"none\")",
+			},
+		},
+		{
 			name: "intraday bars in the exchange's time",
 			description: `calls:
   - serves: [intraday]

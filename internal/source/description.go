@@ -217,6 +217,19 @@ type Part struct {
 	Symbol *Pick `yaml:"symbol,omitempty" json:"symbol,omitempty"`
 	// Fields says where each field of the dataset stands.
 	Fields map[string]*Pick `yaml:"fields" json:"fields"`
+	// Lines reads records in the long form, of which each holds one value and the name of its field.
+	Lines *Lines `yaml:"lines,omitempty" json:"lines,omitempty"`
+}
+
+// Lines says how records of one value each are put together: those that agree in
+// the fields of the part are one.
+type Lines struct {
+	// Name is where a record names its value.
+	Name *Pick `yaml:"name" json:"name"`
+	// Value is where the value stands.
+	Value *Pick `yaml:"value" json:"value"`
+	// Are says which field each name is; values under other names are passed over.
+	Are map[string]string `yaml:"are" json:"are"`
 }
 
 // Pick says where one value stands and how it is written. A plain text is short

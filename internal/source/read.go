@@ -338,6 +338,13 @@ type part struct {
 	where     []condition
 	symbol    *pick
 	fields    map[string]*pick
+	lines     *lines
+}
+
+// lines is a [Lines] made ready for use.
+type lines struct {
+	name, value *pick
+	columns     map[string]int // by name, the positions among the dataset's columns
 }
 
 type condition struct {
@@ -554,6 +561,9 @@ func (c *compiler) part(p *Part, call *Call, path string, place func(at, text st
 		}
 		out.fields[name] = pickAt(at, p)
 	}
+	if p.Lines != nil {
+		out.lines = c.lines(p.Lines, out.info, path+".lines", pickAt)
+	}
 	for _, name := range requiredFields(out.info) {
 		if p.Fields[name] == nil {
 			c.wrong(path+".fields", "%s need the field %q", out.dataset, name)
@@ -564,6 +574,26 @@ func (c *compiler) part(p *Part, call *Call, path string, place func(at, text st
 	}
 	if p.Symbol == nil && call.Batch.Symbols > 1 {
 		c.wrong(path, "say where the symbol stands: a request may ask for %d", call.Batch.Symbols)
+	}
+	return out
+}
+
+func (c *compiler) lines(l *Lines, info *catalogue.DatasetInfo, path string, pickAt func(string, *Pick) *pick) *lines {
+	out := &lines{columns: map[string]int{}}
+	if info.Shape != catalogue.Dated || l.Name == nil || l.Value == nil || len(l.Are) == 0 {
+		c.wrong(path, "lines are for datasets with records of many fields, and say name, value and are")
+		return nil
+	}
+	out.name, out.value = pickAt(path+".name", l.Name), pickAt(path+".value", l.Value)
+	for name, field := range l.Are {
+		out.columns[name] = info.Column(field)
+		if out.columns[name] < 0 {
+			var all []string
+			for _, col := range info.Columns {
+				all = append(all, col.Name)
+			}
+			c.wrong(path+".are", "%s have no field %q; the nearest is %q", info.Name, field, Nearest(field, all))
+		}
 	}
 	return out
 }

@@ -21,7 +21,7 @@ type Accounts struct {
 
 	Revenue, Cost, Selling, Depreciation, Interest, Tax    int64
 	Cash, Receivables, Inventory, Property                 int64 // at the end
-	Payables, Debt, Equity                                 int64
+	Payables, Debt, Equity, Retained                       int64
 	OperatingCash, CapitalExpenditure, Dividends, Borrowed int64
 	Shares                                                 int64 // at the end, in units
 }
@@ -60,6 +60,7 @@ func (m *Market) Accounts(l *Listing, by period.Date) (out []Accounts) {
 		Payables: int64(sales * 0.4), Debt: int64(sales * 1.8), Shares: shares,
 	}
 	now.Equity = now.Assets() - now.Liabilities()
+	now.Retained = now.Equity / 2
 	for {
 		next := now
 		next.Start, next.End = start, start.AddMonths(3)-1
@@ -95,6 +96,7 @@ func (m *Market) Accounts(l *Listing, by period.Date) (out []Accounts) {
 		}
 		next.Cash, next.Debt = before+next.Borrowed, now.Debt+next.Borrowed
 		next.Equity = now.Equity + next.NetIncome() - next.Dividends
+		next.Retained = now.Retained + next.NetIncome() - next.Dividends
 		out = append(out, next)
 		now, start = next, next.End+1
 		sales *= 1.01

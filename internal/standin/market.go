@@ -66,6 +66,7 @@ type story struct {
 	plan        string // only in this plan of the vendor
 	losing      bool   // earns nothing but losses
 	standalone  bool   // publishes no consolidated accounts
+	halves      bool   // publishes halves and years, no quarters
 }
 
 // epoch is the first year of the walk of every price: twenty years and some back.

@@ -25,6 +25,7 @@ type Whimbrel struct{ *Vendor }
 func NewWhimbrel(m *Market) *Whimbrel {
 	w := &Whimbrel{newVendor("whimbrel", m, 2, 2, 60_000)}
 	w.key = func(r *http.Request) bool { return r.URL.Query().Get("apikey") == WhimbrelKey }
+	w.serve("/statements.csv", "statements", listed("companies", ","), w.statements)
 	w.serve("/ratios.csv", "ratios", listed("companies", ","), w.ratios)
 	return w
 }

@@ -393,7 +393,7 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 			case catalogue.Bars:
 				b.traded[id] = r.Feeds[table.FeedOf(d)].From
 				unadjusted[id] = true
-			case catalogue.Splits, catalogue.Dividends:
+			case catalogue.Splits, catalogue.Dividends, catalogue.Statements:
 				unadjusted[id] = true
 			}
 			b.records[id] = &r

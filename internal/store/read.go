@@ -325,6 +325,12 @@ func adjust(r *table.Record, raw []table.Given, tolerance float64) {
 		g := &dividends.From[i]
 		g.Payments = catalogue.Payments(g.Entries, own(g.Source))
 	}
+	accounts := &r.Feeds[table.FeedOf(catalogue.Statements)]
+	accounts.From = slices.Clone(accounts.From)
+	for i := range accounts.From {
+		g := &accounts.From[i]
+		g.Accounts = catalogue.Accounts(g.Entries, own(g.Source))
+	}
 	for i := range feed.From {
 		for j := range feed.From {
 			if i != j && feed.From[i].Bars != nil && feed.From[j].Bars != nil {

@@ -16,6 +16,7 @@ import (
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
+	"soba.invalid/soba/internal/core/statement"
 )
 
 // Unit is the kind of quantity a field is.
@@ -28,6 +29,7 @@ const (
 	Ratio   Unit = "ratio"   // a pure number
 	Percent Unit = "percent" // a fraction, shown per cent
 	Count   Unit = "count"
+	Days    Unit = "days"
 	Shares  Unit = "shares"
 	Minutes Unit = "minutes"
 	Year    Unit = "year"  // a calendar year
@@ -85,12 +87,13 @@ const (
 	ADate         // price.close@2025-12-31, price.close@-30d
 	AYear         // dividend.annual@2024: a calendar year
 	AQuarter      // dividend.yield_at@2025-Q3, dividend.yield_at@Q-4: a calendar quarter
+	AFiscal       // income.revenue@FY-1, @2025-Q3, @TTM: a period of the issuer's fiscal years
 )
 
 // examples of periods of each form.
-var examples = map[Form][2]string{ADate: {"2025-12-31", "-30d"}, AYear: {"2025", "2024"}, AQuarter: {"2025-Q3", "Q-4"}}
+var examples = map[Form][2]string{ADate: {"2025-12-31", "-30d"}, AYear: {"2025", "2024"}, AQuarter: {"2025-Q3", "Q-4"}, AFiscal: {"FY-1", "2025-Q3"}}
 
-var formNames = [...]string{NoPeriod: "", ADate: "date", AYear: "year", AQuarter: "quarter"}
+var formNames = [...]string{NoPeriod: "", ADate: "date", AYear: "year", AQuarter: "quarter", AFiscal: "fiscal period"}
 
 // String names the form: date, year or quarter.
 func (f Form) String() string { return formNames[f] }
@@ -102,6 +105,9 @@ func (f Form) accepts(p period.Period) bool {
 		return p.IsDate()
 	case AYear:
 		return p.Kind() == period.Calendar
+	case AFiscal:
+		return p.Offset() <= 0 && slices.Contains([]period.Kind{period.Year, period.Quarter, period.Half, period.Trailing}, p.Kind()) ||
+			p.Kind() == period.YearNamed || p.Kind() == period.QuarterNamed || p.IsDate()
 	case AQuarter:
 		return p.Kind() == period.QuarterNamed || p.Kind() == period.Quarter && p.Offset() <= 0
 	}
@@ -113,10 +119,11 @@ type Told struct {
 	Listing  *market.Listing
 	Entries  entry.Entries    // the dated records of the field's dataset
 	Payments dividend.History // the dividends, adjusted for splits
-	Bars     *series.Bars     // adjusted for splits; nil where the field reads none
-	Index    *series.Bars     // of the exchange's main index, where the field reads it
-	Day      period.Date      // today on the exchange
-	Period   period.Period    // that the field was asked for
+	Accounts *statement.History
+	Bars     *series.Bars  // adjusted for splits; nil where the field reads none
+	Index    *series.Bars  // of the exchange's main index, where the field reads it
+	Day      period.Date   // today on the exchange
+	Period   period.Period // that the field was asked for
 }
 
 // Said is what a field makes of it: a value, or the reason why there is none.
@@ -127,6 +134,7 @@ type Said struct {
 	Flags   cell.Flags
 	Period  string      // that the value is of
 	Session period.Date // that a price is of
+	End     period.Date // of what a report covers
 }
 
 // date is the day that was asked for.
@@ -155,6 +163,24 @@ func (f *Field) Inputs() []formula.Ref {
 		return f.Formula.Refs()
 	}
 	return f.From
+}
+
+// Within returns an input of the field as it is read for a period that the field is
+// asked for: one without a period takes the field's, and @-1y is a year before it.
+func (f *Field) Within(asked period.Period, input formula.Ref) formula.Ref {
+	if f.Takes != AFiscal {
+		return input
+	}
+	if g := Find(input.ID); g == nil || g.Takes != AFiscal {
+		return input
+	}
+	switch years, back := input.Period.YearsBack(); {
+	case input.Period == (period.Period{}):
+		input.Period = asked
+	case back:
+		input.Period = asked.Before(years)
+	}
+	return input
 }
 
 // Slot is the index of an observed field among those of its dataset.
@@ -285,7 +311,7 @@ func Inputs(refs []formula.Ref) []Dataset {
 			if f.With != "" {
 				needed[f.With] = true
 			}
-			if f.Dataset == Bars || f.Dataset == Dividends {
+			if f.Dataset == Bars || f.Dataset == Dividends || f.Dataset == Statements {
 				needed[Splits] = true // what they are adjusted by
 			}
 			return
@@ -445,6 +471,19 @@ var Views = []View{
 		"quote.last", "dividend.yield", "dividend.yield_forward", "dividend.yield_5y_average", "dividend.ttm", "dividend.ttm_total", "dividend.forward", "dividend.frequency",
 		"dividend.last_amount", "dividend.last_ex_date", "dividend.last_pay_date", "dividend.next_ex_date", "dividend.next_pay_date",
 		"dividend.growth_1y", "dividend.growth_5y", "dividend.streak", "dividend.cut_year", "holding.annual_income", "holding.yield_on_cost", "event.next", "event.next_date", "event.last", "event.last_date",
+	}},
+	{"accounts", "Accounts", []string{
+		"income.revenue", "growth.revenue", "income.operating_income", "income.net_income", "income.eps_diluted", "growth.eps",
+		"balance.total_assets", "balance.equity", "balance.total_debt", "balance.cash", "cash.operating", "cash.free", "balance.shares_outstanding",
+	}},
+	{"valuation", "Valuation", []string{
+		"price.latest", "value.market_cap", "value.enterprise", "value.pe", "value.ps", "value.pb", "value.pcf", "value.pfcf",
+		"value.ev_sales", "value.ev_ebitda", "value.earnings_yield", "value.fcf_yield", "dividend.yield", "dividend.payout", "dividend.cover", "dividend.payout_cash",
+	}},
+	{"quality", "Quality", []string{
+		"margin.gross", "margin.operating", "margin.net", "margin.fcf", "return.equity", "return.assets", "return.invested", "return.capital_employed",
+		"strength.current_ratio", "strength.quick_ratio", "strength.debt_to_equity", "strength.net_debt_to_ebitda", "strength.interest_cover",
+		"efficiency.asset_turnover", "efficiency.inventory_days", "efficiency.receivable_days", "growth.revenue_3y", "growth.eps_3y",
 	}},
 	{"vendor", "Vendor's ratios", []string{
 		"quote.last", "vendor.market_cap", "vendor.pe", "vendor.pb", "vendor.ps", "vendor.dividend_yield", "vendor.payout", "vendor.margin_net", "vendor.debt_to_equity",

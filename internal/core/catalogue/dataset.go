@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/statement"
 )
 
 // Dataset is one kind of data that a source serves.
@@ -19,6 +20,7 @@ const (
 	Dividends     Dataset = "dividends"
 	Profiles      Dataset = "profiles"
 	Announcements Dataset = "announcements"
+	Statements    Dataset = "statements"
 	Ratios        Dataset = "ratios"
 	Funds         Dataset = "funds"
 	Bonds         Dataset = "bonds"
@@ -88,6 +90,7 @@ var Infos = []DatasetInfo{
 		{Name: "kind", Unit: Text, Required: true, Key: true, Definition: "results, meeting, dividend or other."},
 		{Name: "title", Unit: Text, Definition: "What is announced."},
 	}},
+	{Name: Statements, Title: "Accounts", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Columns: statementColumns},
 	{Name: Ratios, Title: "Vendor's ratios", Shape: Point, Kinds: []market.Kind{market.Share}, Holds: 7 * day},
 	{Name: Funds, Title: "Fund facts", Shape: Point, Kinds: []market.Kind{market.ETF, market.Fund}, Holds: day},
 	{Name: Bonds, Title: "Bond terms", Shape: Point, Kinds: []market.Kind{market.Bond}, Holds: 30 * day},
@@ -102,6 +105,28 @@ var Infos = []DatasetInfo{
 	}},
 	{Name: Intraday, Title: "Intraday bars", Shape: Prices, Kinds: []market.Kind{market.Share, market.ETF, market.Index, market.Pair}},
 }
+
+// statementColumns are what tells reports apart, and the lines of the accounts.
+var statementColumns = func() []Column {
+	columns := []Column{
+		{Name: "end", Unit: Date, Required: true, Key: true, Definition: "Last day of what the report covers."},
+		{Name: "part", Unit: Text, Required: true, Key: true, Definition: "Part of the fiscal year: FY, Q1 to Q4, H1, H2, 6M or 9M."},
+		{Name: "basis", Unit: Text, Key: true, Definition: "consolidated or standalone; consolidated when the source does not say."},
+		{Name: "year", Unit: Count, Required: true, Definition: "Fiscal year, as the issuer counts it."},
+		{Name: "filed", Unit: Date, Definition: "Day of publication."},
+		{Name: "currency", Unit: Text, Definition: "Currency of the accounts; the listing's when the source does not say."},
+		{Name: "standard", Unit: Text, Definition: "Accounting standard, as IFRS."},
+	}
+	for i := range statement.Lines {
+		l := &statement.Lines[i]
+		unit := Money
+		if l.Shares {
+			unit = Shares
+		}
+		columns = append(columns, Column{Name: l.ID, Unit: unit, Definition: l.Definition})
+	}
+	return columns
+}()
 
 // Datasets lists the datasets that a refresh brings unless told otherwise, in
 // the order in which they are fetched: all that fields read.

@@ -21,7 +21,7 @@ var (
 )
 
 // Fields is the catalogue, in the order in which it is shown.
-var Fields = slices.Concat(quoteFields, priceFields, holdingFields, dividendFields, otherFields)
+var Fields = slices.Concat(quoteFields, priceFields, holdingFields, dividendFields, statementFields, otherFields)
 
 var quoteFields = []Field{
 	{ID: "quote.last", Label: "Last price", Unit: Price, Dataset: Quotes, Observed: true, Definition: "Price of the latest trade, or of the latest valuation where there are no trades."},
@@ -145,7 +145,11 @@ var otherFields = []Field{
 // unpaid are the kinds that pay their holders nothing.
 var unpaid = slices.DeleteFunc(slices.Clone(noEquity), func(k market.Kind) bool { return k == market.Bond })
 
-var unbonded = slices.DeleteFunc(slices.Clone(market.Kinds), func(k market.Kind) bool { return k == market.Bond })
+var unbonded = othersThan([]market.Kind{market.Bond})
+
+func othersThan(kinds []market.Kind) []market.Kind {
+	return slices.DeleteFunc(slices.Clone(market.Kinds), func(k market.Kind) bool { return slices.Contains(kinds, k) })
+}
 
 // What bonds are reckoned from: their terms, and behind them the price or the yield.
 var (

@@ -117,7 +117,7 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 		}
 		return cell.OfTruth(n.op == opAnd && left.IsTrue() && right.IsTrue() || n.op == opOr && (left.IsTrue() || right.IsTrue()))
 	}
-	if n.op >= opEqual {
+	if n.op >= opEqual && n.op != opOver {
 		return compare(n.op, left, right, out)
 	}
 	return e.arithmetic(n.op, left, right, out)
@@ -161,6 +161,10 @@ func (e *Expr) arithmetic(o op, left, right cell.Value, out *cell.Cell) cell.Val
 		return cell.Of(a * b)
 	case opPower:
 		return cell.Of(math.Pow(a, b))
+	}
+	if o == opOver && b <= 0 {
+		fail(out, cell.NotApplicable, "what it is divided by is not above zero")
+		return cell.Value{}
 	}
 	if b == 0 {
 		fail(out, cell.NotApplicable, "division by zero")

@@ -89,6 +89,7 @@ const (
 	opAbs
 	opShareOf
 	opIn
+	opOver
 )
 
 type node struct {
@@ -127,6 +128,7 @@ var functions = map[string]struct {
 	"is_missing": {opIsMissing, 1, "is_missing(x)"},
 	"abs":        {opAbs, 1, "abs(x)"},
 	"share_of":   {opShareOf, 1, "share_of(field)"},
+	"over":       {opOver, 2, "over(a, b)"},
 	"in":         {opIn, 2, `in(amount, "EUR")`},
 }
 
@@ -244,7 +246,7 @@ func (p *parser) expect(mark string) *SyntaxError {
 func (p *parser) call(t token) (*node, *SyntaxError) {
 	f, known := functions[t.text]
 	if !known {
-		return nil, p.problem(t, fmt.Sprintf("there is no function %s; functions are abs, if, in, is_missing, or_else and share_of", t))
+		return nil, p.problem(t, fmt.Sprintf("there is no function %s; functions are abs, if, in, is_missing, or_else, over and share_of", t))
 	}
 	p.next()
 	n := &node{op: f.op}

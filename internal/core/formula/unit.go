@@ -128,7 +128,7 @@ func (c *checker) unit(n *node) (Unit, *SyntaxError) {
 			}
 		}
 		return Unit{Dimension: Condition}, nil
-	case opMultiply, opDivide:
+	case opMultiply, opDivide, opOver:
 		return c.product(n, units[0], units[1])
 	case opPower:
 		for i, u := range units {
@@ -217,7 +217,7 @@ func (c *checker) product(n *node, left, right Unit) (Unit, *SyntaxError) {
 		return left, c.currencies(n, n.args[0], n.args[1], left, right)
 	}
 	out := Unit{Power: left.Power + right.Power}
-	if n.op == opDivide {
+	if n.op != opMultiply {
 		out.Power = left.Power - right.Power
 	}
 	if out.Power == 0 {

@@ -72,6 +72,40 @@ func (p Period) Date(today Date) Date {
 	return 0
 }
 
+// YearsBack tells of a period that is counted back in years how many they are.
+func (p Period) YearsBack() (years int, ok bool) {
+	return int(p.offset), p.kind == DayBack && p.unit == 'y'
+}
+
+// Before returns the same period some years earlier: FY-3 of FY-1, Q-8 of Q, TTM-1 of
+// the latest.
+func (p Period) Before(years int) Period {
+	n := int16(years)
+	switch p.kind {
+	case Latest:
+		return Period{kind: Trailing, offset: -n}
+	case Year, Trailing:
+		p.offset -= n
+	case Quarter:
+		p.offset -= 4 * n
+	case Half:
+		p.offset -= 2 * n
+	case YearNamed, QuarterNamed, Calendar:
+		p.year -= n
+	case Day:
+		p.day = p.day.AddYears(-years)
+	case DayBack:
+		if p.unit == 'y' {
+			p.offset += n
+		} else {
+			return p
+		}
+	case Today:
+		return Period{kind: DayBack, offset: n, unit: 'y'}
+	}
+	return p
+}
+
 // String writes the period as [Parse] reads it.
 func (p Period) String() string {
 	switch p.kind {

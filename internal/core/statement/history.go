@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -171,15 +172,28 @@ type Gap struct {
 func (g *Gap) Error() string { return g.Detail }
 
 // Read returns a line in a period. Without a period flows are of the twelve months
-// up to the newest report, and stocks of its end. The error is a *[Gap].
-func (h *History) Read(line int, p period.Period) (Reading, error) {
-	if len(h.Reports) == 0 {
+// up to the newest report, and stocks of its end; with a date, to the newest that had
+// ended by then. The error is a *[Gap].
+func (h *History) Read(line int, p period.Period, today period.Date) (Reading, error) {
+	if h == nil || len(h.Reports) == 0 {
 		return Reading{}, &Gap{Detail: "no report is known"}
+	}
+	if p.IsDate() {
+		i := sort.Search(len(h.Reports), func(i int) bool { return h.Reports[i].End > p.Date(today) }) - 1
+		if i < 0 {
+			return Reading{}, h.short("no report had ended by " + p.Date(today).String())
+		}
+		end := h.Reports[i].end()
+		return h.labelled(line, Span{end - 12, end}, "")
 	}
 	at, label, err := h.span(p)
 	if err != nil {
 		return Reading{}, err
 	}
+	return h.labelled(line, at, label)
+}
+
+func (h *History) labelled(line int, at Span, label string) (Reading, error) {
 	r, err := h.over(line, at)
 	r.Label = label
 	switch {

@@ -51,7 +51,7 @@ func said(h *History, id, at string) string {
 			panic(err)
 		}
 	}
-	r, err := h.Read(At(id), p)
+	r, err := h.Read(At(id), p, date("2026-06-01"))
 	var gap *Gap
 	switch {
 	case errors.As(err, &gap) && gap.Short:
@@ -84,22 +84,24 @@ var quarterly = []Report{
 
 func TestWhatTheReportsOfQuartersAddUpTo(t *testing.T) {
 	check(t, "quarters", New(quarterly, nil), "income.revenue", map[string]string{
-		"":        "117 in TTM 2025-06-30 = FY2024 + 2025-Q1 + 2025-Q2 − 2024-Q2 − 2024-Q1", // 25 + 35 + 24 + 33
-		"TTM":     "117 in TTM 2025-06-30 = FY2024 + 2025-Q1 + 2025-Q2 − 2024-Q2 − 2024-Q1",
-		"Q":       "33 in 2025-Q2",
-		"Q-1":     "24 in 2025-Q1",
-		"Q-2":     "35 in 2024-Q4 = FY2024 − 2024-Q3 − 2024-Q2 − 2024-Q1",
-		"Q-5":     "20 in 2024-Q1",
-		"Q-6":     "short: no reports add up to the 3 months to the end of December 2023; the oldest report is FY2023",
-		"2024-Q3": "25 in 2024-Q3",
-		"FY":      "110 in FY2024",
-		"FY-1":    "100 in FY2023",
-		"FY2023":  "100 in FY2023",
-		"FY-2":    "short: FY-2: of 2 years there are accounts; the oldest report is FY2023",
-		"FY2019":  "short: no accounts of FY2019 are known; the oldest report is FY2023",
-		"H":       "57 in 2025-H1 = 2025-Q1 + 2025-Q2",
-		"TTM-1":   "short: no reports add up to the 12 months to the end of June 2024; the oldest report is FY2023",
-		"NTM":     "none: accounts have no period NTM",
+		"":           "117 in TTM 2025-06-30 = FY2024 + 2025-Q1 + 2025-Q2 − 2024-Q2 − 2024-Q1", // 25 + 35 + 24 + 33
+		"TTM":        "117 in TTM 2025-06-30 = FY2024 + 2025-Q1 + 2025-Q2 − 2024-Q2 − 2024-Q1",
+		"Q":          "33 in 2025-Q2",
+		"Q-1":        "24 in 2025-Q1",
+		"Q-2":        "35 in 2024-Q4 = FY2024 − 2024-Q3 − 2024-Q2 − 2024-Q1",
+		"Q-5":        "20 in 2024-Q1",
+		"Q-6":        "short: no reports add up to the 3 months to the end of December 2023; the oldest report is FY2023",
+		"2024-Q3":    "25 in 2024-Q3",
+		"FY":         "110 in FY2024",
+		"FY-1":       "100 in FY2023",
+		"FY2023":     "100 in FY2023",
+		"FY-2":       "short: FY-2: of 2 years there are accounts; the oldest report is FY2023",
+		"FY2019":     "short: no accounts of FY2019 are known; the oldest report is FY2023",
+		"H":          "57 in 2025-H1 = 2025-Q1 + 2025-Q2",
+		"TTM-1":      "short: no reports add up to the 12 months to the end of June 2024; the oldest report is FY2023",
+		"2025-05-10": "114 in TTM 2025-03-31 = FY2024 + 2025-Q1 − 2024-Q1", // 110 + 24 − 20
+		"2023-05-10": "short: no report had ended by 2023-05-10; the oldest report is FY2023",
+		"NTM":        "none: accounts have no period NTM",
 	})
 	// With nine months published the fourth quarter is told by two reports.
 	nine := append([]Report{revenue("2024-09-30 2024 9M", 75)}, quarterly...)
@@ -185,11 +187,11 @@ func TestTheParentAloneOnlyWhereThereIsNoGroup(t *testing.T) {
 	alone := revenue("2024-12-31 2024 FY", 70)
 	alone.Standalone = true
 	h := New([]Report{alone, revenue("2024-12-31 2024 FY", 110)}, nil)
-	if r, err := h.Read(At("income.revenue"), period.Period{}); err != nil || r.Value != 110 || r.Standalone || r.Filed != 0 || r.Currency != "EUR" {
+	if r, err := h.Read(At("income.revenue"), period.Period{}, 0); err != nil || r.Value != 110 || r.Standalone || r.Filed != 0 || r.Currency != "EUR" {
 		t.Errorf("%+v %v", r, err)
 	}
 	h = New([]Report{alone}, nil)
-	if r, err := h.Read(At("income.revenue"), period.Period{}); err != nil || r.Value != 70 || !r.Standalone || r.End != date("2024-12-31") {
+	if r, err := h.Read(At("income.revenue"), period.Period{}, 0); err != nil || r.Value != 70 || !r.Standalone || r.End != date("2024-12-31") {
 		t.Errorf("%+v %v", r, err)
 	}
 	if got := said(New(nil, nil), "income.revenue", ""); got != "none: no report is known" {

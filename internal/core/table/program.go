@@ -78,6 +78,9 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 		}
 		args := make([]int, 0, len(inputs))
 		for _, input := range inputs {
+			if s.field != nil {
+				input = s.field.Within(s.ref.Period, input)
+			}
 			slot, inputLate, err := place(input)
 			if err != nil {
 				return false, err
@@ -456,7 +459,7 @@ func indexOf(r *Record, out *cell.Cell, now time.Time, limits freshness.Limits) 
 
 // tell reads a field off dated records, or off those and bars.
 func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, index *series.Bars, out *cell.Cell, now time.Time) {
-	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
+	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Accounts: g.Accounts, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
 	if with >= 0 {
 		other := &accounts[with]
 		if picked[with] == nil {
@@ -479,6 +482,12 @@ func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, pi
 		return
 	}
 	out.Value = said.Value
+	if out.Detail == "" {
+		out.Detail = said.Detail
+	}
+	if said.End != 0 {
+		out.Observed = said.End.Time()
+	}
 	if said.Session != 0 {
 		out.Period, out.Observed = said.Session.String(), r.Exchange.SessionOn(said.Session).Close
 	}

@@ -92,7 +92,7 @@ func TestEveryCellAccountsForItself(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	p := everything(t)
 	seen := map[string]bool{}
-	for range 60 {
+	for range 100 {
 		var records []*Record
 		for i := range 25 {
 			records = append(records, randomRecord(r, i))

@@ -16,11 +16,12 @@ import (
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/series"
+	"soba.invalid/soba/internal/core/statement"
 )
 
 // feeds is how many datasets a record can hold: every one but the directory,
 // and the user's holdings at the end.
-const feeds = 14
+const feeds = 15
 
 // Holdings is the position of the user's own dataset among a record's feeds.
 const Holdings = feeds - 1
@@ -79,11 +80,12 @@ type Given struct {
 	Attempt     *Attempt         // nil while it has not been asked
 	Entries     entry.Entries    // of dated records
 	Payments    dividend.History // of dividends: the same, adjusted for splits
-	Bars        *series.Bars     // adjusted for splits
-	Times       []time.Time      // at which bars within the day begin
-	Step        time.Duration    // and how wide they are
-	Splits      []series.Split   // by which they are
-	Conflict    string           // how another source's series differ from it
+	Accounts    *statement.History
+	Bars        *series.Bars   // adjusted for splits
+	Times       []time.Time    // at which bars within the day begin
+	Step        time.Duration  // and how wide they are
+	Splits      []series.Split // by which they are
+	Conflict    string         // how another source's series differ from it
 }
 
 // Feed is what is known of one dataset of a listing.

@@ -12,7 +12,7 @@ import (
 
 // readCSV hands the lines after the header over one by one. There is nothing
 // outside of them.
-func readCSV(in io.Reader, o *Options, each func(int, Row) error) (Row, error) {
+func readCSV(in io.Reader, o *Options, selections int, each func(int, Row) error) (Row, error) {
 	buffered := bufio.NewReader(in)
 	for range o.Skip {
 		if _, err := buffered.ReadString('\n'); err != nil {
@@ -56,8 +56,10 @@ func readCSV(in io.Reader, o *Options, each func(int, Row) error) (Row, error) {
 		}
 		line, _ := r.FieldPos(0)
 		row := &tableRow{columns, header, slices.Clone(cells), fmt.Sprintf("line %d", line+o.Skip)}
-		if err := each(0, row); err != nil {
-			return nil, err
+		for s := range selections { // each part takes the rows that it is for
+			if err := each(s, row); err != nil {
+				return nil, err
+			}
 		}
 	}
 }

@@ -140,7 +140,7 @@ func Read(in io.Reader, contentType string, o *Options, selections []Selection, 
 	case Lines:
 		return readLines(in, selections, limits, counted)
 	case CSV, TSV:
-		return readCSV(in, o, counted)
+		return readCSV(in, o, len(selections), counted)
 	case HTML:
 		return readHTML(in, selections, limits, counted)
 	case XML:
