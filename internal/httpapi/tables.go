@@ -194,7 +194,7 @@ func (s *Server) evaluate(ctx context.Context, list *store.List, q *TableQuery) 
 	if err != nil {
 		return nil, asProblem(err, "")
 	}
-	in, err := s.conversion(q.In, p.Converts(), now, read)
+	in, err := s.conversion(q.In, p.Converts(records), now, read)
 	if err != nil {
 		return nil, err
 	}

@@ -74,8 +74,9 @@ type Field struct {
 	Reckon func(in []cell.Value, day period.Date) Said
 	From   []formula.Ref
 
-	slot int
-	info *DatasetInfo // of its dataset, where a source serves it
+	slot     int
+	info     *DatasetInfo // of its dataset, where a source serves it
+	currency *string      // of an amount that is derived, once that is known
 }
 
 // Form is a form of period that a field takes.
@@ -157,6 +158,21 @@ func (t *Told) foreign() *Said {
 	return nil
 }
 
+// Currency says in which currency an amount is: [formula.Own], or
+// [formula.Accounts] for lines of the accounts and what is derived from them alone.
+func (f *Field) Currency() string {
+	switch {
+	case f.Dataset == Statements:
+		return formula.Accounts
+	case f.Formula == nil:
+		return formula.Own
+	case f.currency == nil:
+		u, _ := f.Formula.Check(UnitOf) // a test sees to it that it is right
+		f.currency = &u.Currency
+	}
+	return *f.currency
+}
+
 // Inputs are the fields that it is derived from; none for one that is read.
 func (f *Field) Inputs() []formula.Ref {
 	if f.Formula != nil {
@@ -217,6 +233,9 @@ func init() {
 			slots[f.Dataset] = append(slots[f.Dataset], f)
 		}
 	}
+	for i := range Fields {
+		Fields[i].Currency()
+	}
 	for _, info := range Infos {
 		if slices.ContainsFunc(Fields, func(f Field) bool {
 			return f.Fact == nil && (f.Dataset == info.Name || f.Dataset == Bars && info.Name == Splits)
@@ -263,8 +282,7 @@ func Resolve(ref formula.Ref) (*Field, error) {
 	return f, nil
 }
 
-// UnitOf is what a field is a quantity of in formulas. Prices and amounts are in
-// the currency of each listing.
+// UnitOf is what a field is a quantity of in formulas.
 func UnitOf(ref formula.Ref) formula.Unit {
 	f := Find(ref.ID)
 	if f == nil {
@@ -272,7 +290,7 @@ func UnitOf(ref formula.Ref) formula.Unit {
 	}
 	switch f.Unit {
 	case Price, Money:
-		return formula.AmountIn(formula.Own)
+		return formula.AmountIn(f.Currency())
 	case Text, Line:
 		return formula.Unit{Dimension: formula.Text}
 	case Date, Time:

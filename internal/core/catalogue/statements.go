@@ -2,7 +2,6 @@ package catalogue
 
 import (
 	"errors"
-	"fmt"
 	"math"
 
 	"soba.invalid/soba/internal/core/cell"
@@ -72,20 +71,20 @@ var statementFields = func() (fields []Field) {
 		fiscal("share.change_1y", "Change of shares", Percent, "over(balance.shares_outstanding - balance.shares_outstanding@-1y, balance.shares_outstanding@-1y)", "Shares outstanding against a year before.", ""),
 
 		valued("value.market_cap", "Market value", Money, "price.latest * balance.shares_outstanding", "Latest price times the shares outstanding by the newest report."),
-		valued("value.enterprise", "Enterprise value", Money, "value.market_cap + balance.total_debt + or_else(balance.minority, 0) - balance.cash - or_else(balance.short_investments, 0)", "Market value and debt and minority interest, less cash and short-term investments."),
-		valued("value.pe", "Price/earnings", Ratio, "over(price.latest, income.eps_diluted)", "Latest price over diluted earnings a share of twelve months."),
-		valued("value.ps", "Price/sales", Ratio, "over(value.market_cap, income.revenue)", "Market value over revenue of twelve months."),
-		valued("value.pb", "Price/book", Ratio, "over(value.market_cap, balance.equity)", "Market value over equity."),
-		valued("value.pcf", "Price/cash flow", Ratio, "over(value.market_cap, cash.operating)", "Market value over operating cash flow of twelve months."),
-		valued("value.pfcf", "Price/free cash", Ratio, "over(value.market_cap, cash.free)", "Market value over free cash flow of twelve months."),
-		valued("value.ev_sales", "EV/sales", Ratio, "over(value.enterprise, income.revenue)", "Enterprise value over revenue of twelve months."),
-		valued("value.ev_ebitda", "EV/EBITDA", Ratio, "over(value.enterprise, income.ebitda)", "Enterprise value over EBITDA of twelve months."),
-		valued("value.ev_ebit", "EV/EBIT", Ratio, "over(value.enterprise, income.operating_income)", "Enterprise value over operating income of twelve months."),
-		valued("value.earnings_yield", "Earnings yield", Percent, "over(income.eps_diluted, price.latest)", "Diluted earnings a share of twelve months over the latest price."),
-		valued("value.fcf_yield", "Free cash yield", Percent, "over(cash.free, value.market_cap)", "Free cash flow of twelve months over market value."),
+		valued("value.enterprise", "Enterprise value", Money, "value.market_cap + own(balance.total_debt) + or_else(own(balance.minority), 0) - own(balance.cash) - or_else(own(balance.short_investments), 0)", "Market value and debt and minority interest, less cash and short-term investments."),
+		valued("value.pe", "Price/earnings", Ratio, "over(price.latest, own(income.eps_diluted))", "Latest price over diluted earnings a share of twelve months."),
+		valued("value.ps", "Price/sales", Ratio, "over(value.market_cap, own(income.revenue))", "Market value over revenue of twelve months."),
+		valued("value.pb", "Price/book", Ratio, "over(value.market_cap, own(balance.equity))", "Market value over equity."),
+		valued("value.pcf", "Price/cash flow", Ratio, "over(value.market_cap, own(cash.operating))", "Market value over operating cash flow of twelve months."),
+		valued("value.pfcf", "Price/free cash", Ratio, "over(value.market_cap, own(cash.free))", "Market value over free cash flow of twelve months."),
+		valued("value.ev_sales", "EV/sales", Ratio, "over(value.enterprise, own(income.revenue))", "Enterprise value over revenue of twelve months."),
+		valued("value.ev_ebitda", "EV/EBITDA", Ratio, "over(value.enterprise, own(income.ebitda))", "Enterprise value over EBITDA of twelve months."),
+		valued("value.ev_ebit", "EV/EBIT", Ratio, "over(value.enterprise, own(income.operating_income))", "Enterprise value over operating income of twelve months."),
+		valued("value.earnings_yield", "Earnings yield", Percent, "over(own(income.eps_diluted), price.latest)", "Diluted earnings a share of twelve months over the latest price."),
+		valued("value.fcf_yield", "Free cash yield", Percent, "over(own(cash.free), value.market_cap)", "Free cash flow of twelve months over market value."),
 
-		valued("dividend.payout", "Payout", Percent, "over(dividend.ttm, income.eps_diluted)", "Regular dividends of the last 365 days over diluted earnings a share of twelve months."),
-		valued("dividend.cover", "Cover", Ratio, "over(income.eps_diluted, dividend.ttm)", "Diluted earnings a share of twelve months over the regular dividends of the last 365 days."),
+		valued("dividend.payout", "Payout", Percent, "over(dividend.ttm, own(income.eps_diluted))", "Regular dividends of the last 365 days over diluted earnings a share of twelve months."),
+		valued("dividend.cover", "Cover", Ratio, "over(own(income.eps_diluted), dividend.ttm)", "Diluted earnings a share of twelve months over the regular dividends of the last 365 days."),
 		valued("dividend.payout_cash", "Payout of free cash", Percent, "over(cash.dividends_paid, cash.free)", "Dividends paid over free cash flow, of twelve months."),
 	)
 }()
@@ -119,8 +118,6 @@ func accountLine(t *Told, line int) Said {
 		said.Reason, said.Detail = cell.ShortHistory, gap.Detail
 	case err != nil:
 		said.Reason, said.Detail = cell.NotReported, err.Error()
-	case r.Currency != "" && r.Currency != t.Listing.Currency && !statement.Lines[line].Shares:
-		said.Reason, said.Detail = cell.InputMissing, fmt.Sprintf("an exchange rate: the accounts are in %s, prices are in %s", r.Currency, t.Listing.Currency)
 	default:
 		said.Value = cell.Of(r.Value)
 	}

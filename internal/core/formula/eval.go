@@ -12,7 +12,7 @@ import (
 type Env interface {
 	Field(ref int) *cell.Cell   // the cell of Refs()[ref] in this row
 	Total(total int) *cell.Cell // the sum of Refs()[Totals()[total]] over the rows of the table
-	// Convert turns an amount from one currency into another; from [Own] is from the row's.
+	// Convert turns an amount from one currency into another; [Own] and [Accounts] are the row's.
 	// What it does is in the cell's account.
 	Convert(c *cell.Cell, from, to string)
 }
@@ -83,10 +83,10 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 			return cell.Value{}
 		}
 		return e.arithmetic(opDivide, v, total.Value, out)
-	case opIn:
+	case opIn, opOwn:
 		var amount cell.Cell
 		amount.Value = e.eval(n.args[0], env, &amount)
-		if arg := n.args[0]; arg.op == opField {
+		if arg := n.args[0]; arg.op == opField && n.op == opIn { // what is of a day goes at its rate
 			amount.Period = env.Field(arg.ref).Period
 		}
 		if !amount.Absent() {

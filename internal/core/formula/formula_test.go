@@ -62,6 +62,7 @@ func TestArithmeticAndPrecedence(t *testing.T) {
 		"or_else(quote.bid, quote.last)":       30,
 		"if(quote.last > 20, 1, 2)":            1,
 		"abs(quote.last - 50)":                 20,
+		"over(quote.last, 12)":                 2.5,
 		"share_of(quote.last)":                 0.25,
 		"if(is_missing(value.pe), -1, 1) + .5": -0.5,
 	} {
@@ -92,6 +93,7 @@ func TestTheAccountOfAResult(t *testing.T) {
 		"quote.last / price.close@-1y":     {cell.Stale, cell.SessionPassed, ""},
 		"quote.last - quote.bid":           {cell.Missing, cell.InputMissing, "quote.bid: not_reported"},
 		"quote.last * value.pe":            {cell.Missing, cell.NotApplicable, ""},
+		"over(quote.last, zero - 1)":       {cell.Missing, cell.NotApplicable, "what it is divided by is not above zero"},
 		"quote.last / zero":                {cell.Missing, cell.NotApplicable, "division by zero"},
 		"(0 - quote.last) ^ 0.5":           {cell.Missing, cell.NotApplicable, "no finite result"},
 		"quote.last + profile.sector":      {cell.Missing, cell.NotApplicable, "only numbers can be calculated with"},
@@ -150,7 +152,7 @@ func FuzzParse(f *testing.F) {
 
 func unitOf(ref Ref) Unit {
 	return map[string]Unit{
-		"price": AmountIn(Own), "cost": AmountIn(Own), "debt": AmountIn("GBP"), "ex": {Dimension: Moment}, "pay": {Dimension: Moment}, "seen": {Dimension: Moment}, "sector": {Dimension: Text},
+		"price": AmountIn(Own), "cost": AmountIn(Own), "debt": AmountIn("GBP"), "sales": AmountIn(Accounts), "ex": {Dimension: Moment}, "pay": {Dimension: Moment}, "seen": {Dimension: Moment}, "sector": {Dimension: Text},
 	}[ref.ID]
 }
 
@@ -171,6 +173,9 @@ func TestUnitsOfFormulas(t *testing.T) {
 		"share_of(price) > 5%":               "a condition",
 		`ex > "2026-01-31" and ex != pay`:    "a condition",
 		"2 * 3":                              "a number",
+		"over(price, own(sales))":            "a number",
+		"own(sales) - price":                 "an amount in each listing's own currency",
+		"sales / sales":                      "a number",
 	} {
 		e, err := Parse(source)
 		if err != nil {
@@ -185,6 +190,8 @@ func TestUnitsOfFormulas(t *testing.T) {
 		`debt > in(price, "EUR")`:            `1: debt is an amount in GBP and in(price, "EUR") is an amount in EUR: write in(price, "GBP")`,
 		"price * price + debt * debt":        "1: price * price is an amount in each listing's own currency, to the power 2 and debt * debt is an amount in GBP, to the power 2: convert one before",
 		"1 + price / debt":                   `5: price is an amount in each listing's own currency and debt is an amount in GBP: write in(price, "GBP")`,
+		"price / sales":                      "1: price is an amount in each listing's own currency and sales is an amount in the currency of the accounts: write own(sales)",
+		"own(shares)":                        "5: own() converts an amount, and shares is a number",
 		"price + shares":                     "1: price is an amount in each listing's own currency and shares is a number: the two do not go together",
 		"price > shares and 1 < 2":           "1: price is an amount in each listing's own currency and shares is a number: the two do not go together",
 		"3 * sector":                         "5: only numbers can be calculated with, and sector is a text",

@@ -48,6 +48,7 @@ type Expr struct {
 	totals []int // the refs of which it needs the total across rows
 
 	converts bool
+	owns     bool
 }
 
 // String is the formula as it was written.
@@ -58,6 +59,10 @@ func (e *Expr) Refs() []Ref { return e.refs }
 
 // Totals lists the indices into Refs of which [Env.Total] will be asked.
 func (e *Expr) Totals() []int { return e.totals }
+
+// Owns tells whether the formula turns amounts of the accounts into the currency of
+// prices.
+func (e *Expr) Owns() bool { return e.owns }
 
 // Converts tells whether the formula needs exchange rates.
 func (e *Expr) Converts() bool { return e.converts }
@@ -89,6 +94,7 @@ const (
 	opAbs
 	opShareOf
 	opIn
+	opOwn
 	opOver
 )
 
@@ -129,6 +135,7 @@ var functions = map[string]struct {
 	"abs":        {opAbs, 1, "abs(x)"},
 	"share_of":   {opShareOf, 1, "share_of(field)"},
 	"over":       {opOver, 2, "over(a, b)"},
+	"own":        {opOwn, 1, "own(amount)"},
 	"in":         {opIn, 2, `in(amount, "EUR")`},
 }
 
@@ -246,7 +253,7 @@ func (p *parser) expect(mark string) *SyntaxError {
 func (p *parser) call(t token) (*node, *SyntaxError) {
 	f, known := functions[t.text]
 	if !known {
-		return nil, p.problem(t, fmt.Sprintf("there is no function %s; functions are abs, if, in, is_missing, or_else, over and share_of", t))
+		return nil, p.problem(t, fmt.Sprintf("there is no function %s; functions are abs, if, in, is_missing, or_else, over, own and share_of", t))
 	}
 	p.next()
 	n := &node{op: f.op}
@@ -267,6 +274,7 @@ func (p *parser) call(t token) (*node, *SyntaxError) {
 	if len(n.args) != f.count {
 		return nil, p.problem(t, fmt.Sprintf("write it as %s", f.usage))
 	}
+	p.expr.owns = p.expr.owns || f.op == opOwn
 	if f.op == opIn {
 		currency := n.args[1]
 		if currency.op != opText || !market.IsCurrency(currency.text) {

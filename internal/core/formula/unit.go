@@ -19,13 +19,16 @@ const (
 	Literal                    // a number that is written in the formula; it fits every quantity
 )
 
-// Own stands for the currency of each listing, whatever that is.
-const Own = ""
+// Stand-ins for currencies that are not the same for all listings.
+const (
+	Own      = ""         // that of the listing's prices
+	Accounts = "accounts" // that of its issuer's accounts
+)
 
 // Unit is what a formula gives, as far as it is known before there are values.
 type Unit struct {
 	Dimension Dimension
-	Currency  string  // of an amount: an ISO 4217 code, or [Own]
+	Currency  string  // of an amount: an ISO 4217 code, [Own] or [Accounts]
 	Power     float64 // of the currency: 1 for an amount, 2 for its square
 }
 
@@ -36,8 +39,11 @@ func (u Unit) String() string {
 	switch u.Dimension {
 	case Amount:
 		text := "an amount in " + u.Currency
-		if u.Currency == Own {
+		switch u.Currency {
+		case Own:
 			text = "an amount in each listing's own currency"
+		case Accounts:
+			text = "an amount in the currency of the accounts"
 		}
 		if u.Power != 1 {
 			text = fmt.Sprintf("%s, to the power %v", text, u.Power)
@@ -117,6 +123,12 @@ func (c *checker) unit(n *node) (Unit, *SyntaxError) {
 		}
 		n.from = units[0].Currency
 		return AmountIn(n.text), nil
+	case opOwn:
+		if units[0].Dimension != Amount || units[0].Power != 1 {
+			return Unit{}, c.problem(n.args[0], "own() converts an amount, and %s is %s", c.text(n.args[0]), units[0])
+		}
+		n.from = units[0].Currency
+		return AmountIn(Own), nil
 	case opShareOf:
 		return Unit{}, c.calculable(n.args[0], units[0])
 	case opNegate, opAbs:
@@ -194,8 +206,15 @@ func (c *checker) same(n *node, from int, units []Unit) (Unit, *SyntaxError) {
 
 // currencies refuses two of them, and offers to convert one.
 func (c *checker) currencies(n, left, right *node, a, b Unit) *SyntaxError {
+	if (a.Currency == Own || a.Currency == Accounts) && (b.Currency == Own || b.Currency == Accounts) {
+		wrong := left
+		if b.Currency == Accounts {
+			wrong = right
+		}
+		return c.problem(n, "%s is %s and %s is %s: write own(%s)", c.text(left), a, c.text(right), b, c.text(wrong))
+	}
 	wrong, to := right, a.Currency
-	if a.Currency == Own {
+	if a.Currency == Own || a.Currency == Accounts {
 		wrong, to = left, b.Currency
 	}
 	if wrong.op == opIn {

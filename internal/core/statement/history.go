@@ -217,6 +217,14 @@ func (h *History) over(line int, at Span) (Reading, error) {
 	return h.flow(line, at)
 }
 
+// Currency is that of the newest report; "" where it does not say.
+func (h *History) Currency() string {
+	if len(h.Reports) == 0 {
+		return ""
+	}
+	return h.Reports[len(h.Reports)-1].Currency
+}
+
 // newest is the month of the newest end of a report.
 func (h *History) newest() int { return h.Reports[len(h.Reports)-1].end() }
 

@@ -176,9 +176,15 @@ func (p *Program) Refs() []formula.Ref {
 	return refs
 }
 
-// Converts tells whether an evaluation needs exchange rates even in the listings'
-// own currencies.
-func (p *Program) Converts() bool { return p.filter != nil && p.filter.expr.Converts() }
+// Converts tells whether an evaluation of records needs exchange rates even in the
+// listings' own currencies: to compare amounts, or for accounts in another.
+func (p *Program) Converts(records []*Record) bool {
+	if p.filter != nil && p.filter.expr.Converts() {
+		return true
+	}
+	owns := slices.ContainsFunc(p.steps, func(s step) bool { return s.expr != nil && s.expr.Owns() }) || p.filter != nil && p.filter.expr.Owns()
+	return owns && slices.ContainsFunc(records, func(r *Record) bool { return r.currencyOf(formula.Accounts) != r.Listing.Currency })
+}
 
 // Since is the earliest day of a history that the program's fields read; 0 where
 // none says how far back it reads.
@@ -353,9 +359,23 @@ func hasCurrency(r *Record) bool {
 	return r.Listing.Kind != market.Index && r.Listing.Kind != market.Pair
 }
 
+// currencyOf is the currency that [formula.Own] or [formula.Accounts] stands for.
+func (r *Record) currencyOf(symbol string) string {
+	if symbol == formula.Accounts {
+		for i := range r.Feeds[accountsFeed].From {
+			if h := r.Feeds[accountsFeed].From[i].Accounts; h != nil && h.Currency() != "" {
+				return h.Currency()
+			}
+		}
+	}
+	return r.Listing.Currency
+}
+
+var accountsFeed = FeedOf(catalogue.Statements)
+
 // converts tells whether a field of a listing changes with the currency.
 func (in *Conversion) converts(f *catalogue.Field, r *Record) bool {
-	return in.To != "" && hasCurrency(r) && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) && r.Listing.Currency != in.To
+	return in.To != "" && hasCurrency(r) && (f.Unit == catalogue.Price || f.Unit == catalogue.Money) && r.currencyOf(f.Currency()) != in.To
 }
 
 func (in *Conversion) unitOf(f *catalogue.Field, r *Record) string {
@@ -363,7 +383,7 @@ func (in *Conversion) unitOf(f *catalogue.Field, r *Record) string {
 	case in.converts(f, r):
 		return in.To
 	case f.Unit == catalogue.Price || f.Unit == catalogue.Money:
-		return r.Listing.Currency
+		return r.currencyOf(f.Currency())
 	}
 	return string(f.Unit)
 }
@@ -373,18 +393,17 @@ func (in *Conversion) convert(f *catalogue.Field, r *Record, out *cell.Cell, now
 	if out.Value.Kind != cell.Number || !in.converts(f, r) {
 		return
 	}
-	in.exchange(out, r.Listing.Currency, in.To, r.Exchange.Today(now))
+	day := r.Exchange.Today(now)
+	if d, err := period.ParseDate(out.Period); err == nil && f.Currency() == formula.Own {
+		day = d // accounts all go at one rate, so that growth and ratios stay what they are
+	}
+	in.exchange(out, r.currencyOf(f.Currency()), in.To, day)
 }
 
-// exchange turns an amount into another currency at the rate of the day that the
-// amount is of, or of today.
-func (in *Conversion) exchange(out *cell.Cell, from, to string, today period.Date) {
+// exchange turns an amount into another currency at the rate of a day.
+func (in *Conversion) exchange(out *cell.Cell, from, to string, day period.Date) {
 	if from == to {
 		return
-	}
-	day := today
-	if d, err := period.ParseDate(out.Period); err == nil {
-		day = d
 	}
 	rate := in.Rates.On(from, to, day)
 	if rate.Value == 0 {
@@ -573,17 +592,24 @@ func (e *rowEnv) Total(total int) *cell.Cell { return &e.totals[e.step.totals[to
 
 // Convert turns an amount of the row from one currency into another.
 func (e *rowEnv) Convert(c *cell.Cell, from, to string) {
-	if from == formula.Own {
-		if !hasCurrency(e.record) {
-			*c = cell.Gap(cell.NotApplicable, "what "+e.record.Listing.Symbol.String()+" stands at is no amount")
-			return
-		}
-		from = e.record.Listing.Currency
-		if e.in.To != "" {
-			from = e.in.To
+	if from == formula.Own && !hasCurrency(e.record) {
+		*c = cell.Gap(cell.NotApplicable, "what "+e.record.Listing.Symbol.String()+" stands at is no amount")
+		return
+	}
+	for _, side := range []*string{&from, &to} {
+		switch {
+		case *side != formula.Own && *side != formula.Accounts:
+		case e.in.To != "":
+			*side = e.in.To
+		default:
+			*side = e.record.currencyOf(*side)
 		}
 	}
-	e.in.exchange(c, from, to, e.record.Exchange.Today(e.now))
+	day := e.record.Exchange.Today(e.now)
+	if d, err := period.ParseDate(c.Period); err == nil {
+		day = d
+	}
+	e.in.exchange(c, from, to, day)
 }
 
 // sum totals each slot that a formula needs over the rows to which it applies.

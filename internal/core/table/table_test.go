@@ -410,7 +410,7 @@ func TestATableInOneCurrency(t *testing.T) {
 	// 20 pounds are 40 euro, 30 euro are those, and 10 dollars are 5: in any currency of the table.
 	for _, in := range []Conversion{{"", rates}, {"USD", rates}} {
 		dear, err := Compile(refs[:1], `in(quote.last, "EUR") > 29 and in(price.latest, "USD") > 59.9`, nil)
-		if err != nil || !dear.Converts() {
+		if err != nil || !dear.Converts(nil) {
 			t.Fatal(err)
 		}
 		if got := symbols(dear.EvaluateIn(in, records, saturday, freshness.Standard)); got != "AAA BBB" {

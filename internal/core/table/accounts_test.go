@@ -1,0 +1,168 @@
+package table
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/currency"
+	"soba.invalid/soba/internal/core/dividend"
+	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/statement"
+)
+
+// fiscalYear is the report of a year that ends in December.
+func fiscalYear(year int, values map[string]float64) statement.Report {
+	r := statement.Report{End: period.MakeDate(year, 12, 31), Year: year, Part: statement.Whole, Currency: "EUR", Values: make([]float64, len(statement.Lines))}
+	for i := range r.Values {
+		r.Values[i] = math.NaN()
+	}
+	for id, x := range values {
+		r.Values[statement.At(id)] = x
+	}
+	return r
+}
+
+// accounts gives a record reports.
+func (r *Record) accounts(reports ...statement.Report) *Record {
+	g := r.feed(catalogue.Statements)
+	g.Observation = &Observation{Source: "whimbrel", Observed: saturday, Fetched: saturday}
+	g.Accounts = statement.New(reports, nil)
+	return r
+}
+
+var (
+	year2024 = map[string]float64{
+		"income.revenue": 800, "income.cost_of_revenue": 480, "income.gross_profit": 320, "income.depreciation": 40, "income.operating_income": 160, "income.interest_expense": 10,
+		"income.pretax_income": 150, "income.tax": 30, "income.net_income": 120, "income.net_income_common": 120, "income.shares_diluted": 100, "income.eps_diluted": 1.2,
+		"balance.cash": 50, "balance.inventory": 60, "balance.current_assets": 200, "balance.total_assets": 900, "balance.short_debt": 30, "balance.long_debt": 170,
+		"balance.current_liabilities": 120, "balance.equity": 590, "balance.shares_outstanding": 100, "cash.operating": 170, "cash.capital_expenditure": 60, "cash.dividends_paid": 40,
+	}
+	year2025 = map[string]float64{
+		"income.revenue": 1000, "income.cost_of_revenue": 600, "income.gross_profit": 400, "income.depreciation": 50, "income.operating_income": 200, "income.interest_expense": 20,
+		"income.pretax_income": 180, "income.tax": 45, "income.net_income": 135, "income.net_income_common": 135, "income.shares_diluted": 100, "income.eps_diluted": 1.35,
+		"balance.cash": 100, "balance.short_investments": 20, "balance.receivables": 100, "balance.inventory": 80, "balance.current_assets": 320, "balance.total_assets": 1100,
+		"balance.payables": 90, "balance.short_debt": 40, "balance.long_debt": 160, "balance.current_liabilities": 160, "balance.minority": 10, "balance.equity": 690,
+		"balance.shares_outstanding": 110, "cash.operating": 220, "cash.capital_expenditure": 80, "cash.dividends_paid": 56,
+	}
+)
+
+// Every ratio of the catalogue, worked out from two small years at a price of 20 and
+// dividends of 54 cents.
+func TestRatiosByHand(t *testing.T) {
+	r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2024, year2024), fiscalYear(2025, year2025))
+	g := r.feed(catalogue.Dividends)
+	g.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
+	g.Payments = dividend.History{{Ex: friday - 300, Adjusted: 0.27}, {Ex: friday - 120, Adjusted: 0.27}}
+	want := map[string]float64{
+		"income.ebitda": 250, "balance.total_debt": 200, "balance.net_debt": 80, "balance.working_capital": 160, "cash.free": 140,
+		"margin.gross": 0.4, "margin.operating": 0.2, "margin.net": 0.135, "margin.ebitda": 0.25, "margin.fcf": 0.14,
+		"return.assets": 135. / 1000, "return.equity": 135. / 640, "return.invested": 200 * 0.75 / ((790 + 740) / 2.), "return.capital_employed": 200. / 940,
+		"strength.current_ratio": 2, "strength.quick_ratio": 1.5, "strength.debt_to_equity": 200. / 690, "strength.debt_to_assets": 200. / 1100,
+		"strength.net_debt_to_ebitda": 0.32, "strength.interest_cover": 10,
+		"efficiency.asset_turnover": 1, "efficiency.inventory_days": 365 * 80. / 600, "efficiency.receivable_days": 36.5, "efficiency.payable_days": 365 * 90. / 600,
+		"growth.revenue": 0.25, "growth.net_income": 0.125, "growth.eps": 0.125, "growth.fcf": 140./110 - 1, "share.change_1y": 0.1,
+		"value.market_cap": 2200, "value.enterprise": 2200 + 200 + 10 - 120, "value.pe": 20 / 1.35, "value.ps": 2.2, "value.pb": 2200. / 690, "value.pcf": 10, "value.pfcf": 2200. / 140,
+		"value.ev_sales": 2.29, "value.ev_ebitda": 2290. / 250, "value.ev_ebit": 11.45, "value.earnings_yield": 0.0675, "value.fcf_yield": 140. / 2200,
+		"dividend.payout": 0.4, "dividend.cover": 2.5, "dividend.payout_cash": 0.4,
+		"margin.gross@FY-1": 0.4, "margin.net@FY2024": 0.15, "income.revenue@FY-1": 800, "strength.current_ratio@FY-1": 200. / 120, "cash.free@2025-03-01": 110,
+	}
+	for id, x := range want {
+		c := evaluate(t, []*Record{r}, id, "").Rows[0].Cells[0]
+		if c.State != cell.Fresh || math.Abs(c.Value.Num-x) > 1e-12*math.Max(1, math.Abs(x)) {
+			t.Errorf("%s is %+v, want %v", id, c, x)
+		}
+	}
+	for id, reason := range map[string]cell.Reason{
+		"return.assets@FY-1": cell.ShortHistory, "growth.revenue_3y": cell.ShortHistory, "income.revenue@FY-7": cell.ShortHistory, "income.revenue@Q": cell.NotReported,
+		"income.research": cell.NotReported,
+	} {
+		if c := evaluate(t, []*Record{r}, id, "").Rows[0].Cells[0]; c.Reason != reason && !(c.Reason == cell.InputMissing && strings.Contains(c.Detail, reason.String())) {
+			t.Errorf("%s is %+v, want %s", id, c, reason)
+		}
+	}
+	tab := evaluate(t, []*Record{r}, "margin.net@FY-1", "")
+	e := tab.Explain(&tab.Rows[0], 0)
+	if len(e.Inputs) != 2 || e.Inputs[0].Ref.String() != "income.net_income@FY-1" || e.Inputs[0].Cell.Period != "FY2024" {
+		t.Errorf("explained by %+v", e.Inputs)
+	}
+}
+
+// What has no meaning has no value: earnings below zero, equity below zero.
+func TestRatiosThatDoNotExist(t *testing.T) {
+	losing := map[string]float64{}
+	for id, x := range year2025 {
+		losing[id] = x
+	}
+	losing["income.net_income"], losing["income.net_income_common"], losing["income.eps_diluted"], losing["balance.equity"] = -50, -50, -0.5, -10
+	r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2025, losing))
+	for _, id := range []string{"value.pe", "value.pb", "strength.debt_to_equity", "dividend.payout"} {
+		if id == "dividend.payout" {
+			g := r.feed(catalogue.Dividends)
+			g.Observation = &Observation{Source: "gannet", Observed: saturday, Fetched: saturday}
+			g.Payments = dividend.History{{Ex: friday - 300, Adjusted: 0.27}, {Ex: friday - 120, Adjusted: 0.27}}
+		}
+		if c := evaluate(t, []*Record{r}, id, "").Rows[0].Cells[0]; c.Reason != cell.NotApplicable || c.Value.Kind != cell.None {
+			t.Errorf("%s of a loss: %+v", id, c)
+		}
+	}
+	if c := evaluate(t, []*Record{r}, "margin.net", "").Rows[0].Cells[0]; c.Value.Num != -0.05 {
+		t.Errorf("a margin may be below zero: %+v", c)
+	}
+	fund := listed("FFF", "EUR", 20, 20)
+	fund.Listing.Kind = market.ETF
+	if c := evaluate(t, []*Record{fund}, "value.pe", "").Rows[0].Cells[0]; c.Reason != cell.NotApplicable {
+		t.Errorf("a fund has no accounts: %+v", c)
+	}
+}
+
+// Prices in euro, accounts in pounds, two euro to the pound: earnings of 1.35 pounds
+// are 2.70 euro. In dollars, of which a euro is worth four, nothing changes but amounts.
+func TestAccountsInAnotherCurrency(t *testing.T) {
+	report := fiscalYear(2025, year2025)
+	report.Currency = "GBP"
+	r := listed("AAA", "EUR", 20, 20).accounts(report)
+	refs, err := catalogue.ParseColumns([]string{"income.revenue", "margin.net", "value.pe", "value.ps", "value.market_cap", "value.enterprise", "cash.free"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !p.Converts([]*Record{r}) || p.Converts([]*Record{listed("BBB", "EUR", 1, 1)}) {
+		t.Error("rates are needed for accounts in another currency, and not without")
+	}
+	fixing := func(base, quote string, rate float64) *currency.Pair {
+		return &currency.Pair{Base: base, Quote: quote, Fixings: []currency.Fixing{{Day: friday, Rate: rate}}}
+	}
+	rates := currency.New([]*currency.Pair{fixing("EUR", "GBP", 0.5), fixing("EUR", "USD", 4)})
+	for _, c := range []struct {
+		in    Conversion
+		want  []float64
+		units string
+	}{
+		{Conversion{"", rates}, []float64{1000, 0.135, 20 / 2.7, 1.1, 2200, 2200 + 400 + 20 - 240, 140}, "GBP percent ratio ratio EUR EUR GBP"},
+		{Conversion{"USD", rates}, []float64{8000, 0.135, 20 / 2.7, 1.1, 8800, 4 * (2200 + 400 + 20 - 240), 1120}, "USD percent ratio ratio USD USD USD"},
+	} {
+		cells := p.EvaluateIn(c.in, []*Record{r}, saturday, freshness.Standard).Rows[0].Cells
+		var units []string
+		for i, x := range c.want {
+			units = append(units, cells[i].Unit)
+			if math.Abs(cells[i].Value.Num-x) > 1e-9 {
+				t.Errorf("in %q, %s is %+v, want %v", c.in.To, refs[i], cells[i], x)
+			}
+		}
+		if got := strings.Join(units, " "); got != c.units {
+			t.Errorf("in %q: units %s, want %s", c.in.To, got, c.units)
+		}
+	}
+	cells := p.Evaluate([]*Record{r}, saturday, freshness.Standard).Rows[0].Cells
+	if cells[1].State != cell.Fresh || cells[2].Reason != cell.InputMissing || !strings.Contains(cells[2].Detail, "an exchange rate from GBP to EUR") {
+		t.Errorf("without rates: %+v and %+v", cells[1], cells[2])
+	}
+}
