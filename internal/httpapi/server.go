@@ -97,6 +97,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.api.UseMiddleware(s.admit)
 	s.addListings()
 	s.addExchanges()
+	s.addStatements()
 	s.addSources()
 	s.addSchedules()
 	s.addImports()

@@ -2,16 +2,19 @@ package refresh
 
 import (
 	"encoding/json"
+	"fmt"
 	"math"
 	"net/http/httptest"
 	"net/url"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/standin"
@@ -144,6 +147,103 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 	}
 }
 
+// Lines of the accounts and ratios of the hand-written names, against the quarters
+// that the stand-in says are true: added up here from the day that a cell names.
+func TestAccountsAgainstTheTruth(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 40, "gannet", "whimbrel")
+	r, err := w.engine.Ask(t.Context(), store.Asked{
+		Watchlist: &w.list.ID, Cause: store.ByHand, Datasets: []catalogue.Dataset{catalogue.Quotes, catalogue.Bars, catalogue.Splits, catalogue.Dividends, catalogue.Statements},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.wait(r.ID)
+	columns := []string{
+		"income.revenue", "income.net_income", "income.eps_diluted", "balance.total_assets", "cash.free", "growth.revenue", "return.equity", "income.revenue@FY-1", "income.revenue@Q-1",
+		"value.pe", "dividend.payout_cash", "balance.shares_outstanding",
+	}
+	refs, err := catalogue.ParseColumns(columns)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := table.Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	checked := map[string]int{}
+	today := period.MakeDate(2026, 3, 7)
+	for _, row := range p.Evaluate(w.records(), w.market.Clock(), freshness.Standard).Rows {
+		l := row.Record.Listing
+		if l.Kind != market.Share {
+			continue
+		}
+		truth := w.truth(l.Symbol.String())
+		end, err := period.ParseDate(strings.TrimPrefix(row.Cells[0].Period, "TTM "))
+		at := slices.IndexFunc(truth.Accounts, func(a standin.Accounts) bool { return a.End == end })
+		if err != nil || at < 8 || end > today || end < today-270 { // one that reports by halves is the last
+			if l.Symbol.Ticker != "LIME" { // of which there is nothing
+				t.Errorf("%s: the newest report is of %q (%+v)", l.Symbol, row.Cells[0].Period, row.Cells[0])
+			}
+			continue
+		}
+		sum := func(last, n int, of func(a *standin.Accounts) int64) (total float64) {
+			for i := last - n + 1; i <= last; i++ {
+				total += float64(of(&truth.Accounts[i])) * 1000
+			}
+			return total
+		}
+		revenue := func(a *standin.Accounts) int64 { return a.Revenue }
+		income := func(a *standin.Accounts) int64 { return a.NetIncome() }
+		year := at // the newest fiscal year that had ended; the one before is wanted
+		for truth.Accounts[year].Quarter != 4 {
+			year--
+		}
+		published := row.Cells[7].Period
+		for fmt.Sprintf("FY%04d", truth.Accounts[year].Year-1) != published && year > 8 {
+			year -= 4 // its report may still be to come
+		}
+		shares := float64(truth.Accounts[at].Shares)
+		for _, s := range truth.Splits { // in today's
+			if s.Day > end && s.Day <= today {
+				shares *= s.Ratio
+			}
+		}
+		shares = math.Round(shares)
+		eps := sum(at, 4, income) / (shares + math.Floor(shares/100))
+		free := sum(at, 4, func(a *standin.Accounts) int64 { return a.OperatingCash - a.CapitalExpenditure })
+		paid := sum(at, 4, func(a *standin.Accounts) int64 { return a.Dividends })
+		price := row.Record.Feeds[table.FeedOf(catalogue.Quotes)].From[0]
+		last := math.NaN()
+		if price.Observation != nil {
+			last = price.Observation.Values[catalogue.Find("quote.last").Slot()].Num
+		}
+		for i, want := range []float64{
+			sum(at, 4, revenue), sum(at, 4, income), eps, float64(truth.Accounts[at].Assets()) * 1000, free,
+			sum(at, 4, revenue)/sum(at-4, 4, revenue) - 1, sum(at, 4, income) / (1000 * float64(truth.Accounts[at].Equity+truth.Accounts[at-4].Equity) / 2),
+			sum(year-4, 4, revenue), sum(at-1, 1, revenue), last / eps, paid / free, shares,
+		} {
+			c := row.Cells[i]
+			if c.Absent() && (c.Reason == cell.NotApplicable || c.Reason == cell.InputMissing || columns[i] == "income.revenue@Q-1" && c.Reason == cell.NotReported) {
+				continue
+			}
+			if want == 0 && columns[i] == "value.pe" { // its last price came as a text
+				continue
+			}
+			// Earnings a share come with six decimals, all else whole.
+			if tolerance := map[bool]float64{true: 1e-5, false: 1e-9}[columns[i] == "income.eps_diluted" || columns[i] == "value.pe"]; c.Absent() || math.Abs(c.Value.Num/want-1) > tolerance {
+				t.Errorf("%s of %s is %+v, want %v", columns[i], l.Symbol, c, want)
+			}
+			checked[columns[i]]++
+		}
+	}
+	for _, c := range columns {
+		if checked[c] < 15 {
+			t.Errorf("%s was checked on %d names", c, checked[c])
+		}
+	}
+}
+
 type truth struct {
 	Bars struct {
 		Day   []period.Date
@@ -154,6 +254,7 @@ type truth struct {
 		Ratio float64
 	}
 	Dividends []standin.Dividend
+	Accounts  []standin.Accounts
 }
 
 // truth is what the stand-in says is true of a listing.

@@ -529,6 +529,40 @@ type CalendarDay struct {
 	Closes string `json:"closes,omitempty" doc:"When it closes early"`
 }
 
+// Statements are the accounts of an issuer, line by line.
+type Statements struct {
+	Listing
+	By         string            `json:"by" enum:"year,half,quarter,ttm"`
+	State      string            `json:"state"`
+	Reason     string            `json:"reason"`
+	Detail     string            `json:"detail,omitempty"`
+	Source     string            `json:"source"`
+	Fetched    *time.Time        `json:"fetched"`
+	Currency   string            `json:"accounts_currency" doc:"Of the amounts"`
+	Periods    []StatementPeriod `json:"periods" doc:"The newest first"`
+	Lines      []StatementLine   `json:"lines" doc:"Those that any of the periods has"`
+	Unreported []string          `json:"unreported,omitempty" doc:"Lines that none of them has"`
+}
+
+// StatementPeriod is one stretch of time that accounts cover.
+type StatementPeriod struct {
+	Period     string `json:"period" doc:"As fields take it" example:"FY-1"`
+	Label      string `json:"label" example:"FY2025"`
+	End        string `json:"end"`
+	Filed      string `json:"filed,omitempty" doc:"When the newest report that it was read from was published"`
+	Standalone bool   `json:"standalone,omitempty" doc:"Of the parent alone, for want of consolidated accounts"`
+	Derived    string `json:"derived,omitempty" doc:"The reports that it was put together from"`
+}
+
+// StatementLine is one line of the accounts in each of the periods.
+type StatementLine struct {
+	Field      string     `json:"field" example:"income.revenue"`
+	Label      string     `json:"label"`
+	Definition string     `json:"definition"`
+	Cells      []Cell     `json:"cells"`
+	Growth     []*float64 `json:"growth,omitempty" doc:"Against the same period a year before, as a fraction"`
+}
+
 // Token is a key to the service, shown once.
 type Token struct {
 	Token string `json:"token"`

@@ -448,3 +448,37 @@ func (h *History) whyNot(line int, at Span) *Gap {
 func monthName(m int) string {
 	return time.Date(m/12, time.Month(m%12), 1, 0, 0, 0, 0, time.UTC).Format("January 2006")
 }
+
+// Kinds of stretches in which accounts can be shown one after the other.
+const (
+	ByYear    = "year"
+	ByHalf    = "half"
+	ByQuarter = "quarter"
+	ByTTM     = "ttm"
+)
+
+// Stretches lists the newest periods of a kind that the reports tell of, the newest
+// first, up to a number; none for a kind that they do not.
+func (h *History) Stretches(by string, most int) (out []period.Period) {
+	name := map[string]string{ByYear: "FY", ByHalf: "H", ByQuarter: "Q", ByTTM: "TTM"}[by]
+	if h == nil || name == "" {
+		return nil
+	}
+	income, assets := At("income.net_income"), At("balance.total_assets")
+	for i := range most {
+		text := name
+		if i > 0 {
+			text = fmt.Sprintf("%s-%d", name, i)
+		}
+		p, err := period.Parse(text)
+		if err != nil {
+			return out
+		}
+		_, noIncome := h.Read(income, p, 0)
+		if _, noAssets := h.Read(assets, p, 0); noIncome != nil && (noAssets != nil || by != ByYear) {
+			return out
+		}
+		out = append(out, p)
+	}
+	return out
+}

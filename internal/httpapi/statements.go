@@ -1,0 +1,149 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/statement"
+	"soba.invalid/soba/internal/core/table"
+	"soba.invalid/soba/internal/store"
+	"soba.invalid/soba/internal/wire"
+)
+
+type statementsInput struct {
+	SymbolInput
+	By     string `query:"by" enum:"year,half,quarter,ttm" default:"year"`
+	Of     string `query:"of" enum:"all,income,balance,cash" default:"all"`
+	Count  int    `query:"count" doc:"How many periods, the newest first" default:"5" minimum:"1" maximum:"40"`
+	Growth bool   `query:"growth" doc:"With the growth of each line against the same period a year before"`
+	In     string `query:"in" doc:"Convert amounts into one currency" maxLength:"3"`
+}
+
+func (s *Server) addStatements() {
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/statements", "get-statements", "The accounts of an issuer, line by line through time", "history"),
+		func(ctx context.Context, in *statementsInput) (*body[wire.Statements], error) {
+			list, err := s.adHoc([]string{in.Symbol})
+			if err != nil {
+				return nil, err
+			}
+			now := s.Now()
+			read := func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, 0) }
+			records, err := read(list.Rows)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			to, err := s.conversion(in.In, false, now, read)
+			if err != nil {
+				return nil, err
+			}
+			r := records[0]
+			account, given := r.Account(catalogue.Statements, now, s.Limits)
+			out := wire.Statements{
+				Listing: s.listing(r.Listing), By: in.By, State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched),
+				Periods: []wire.StatementPeriod{}, Lines: []wire.StatementLine{},
+			}
+			if !catalogue.Info(catalogue.Statements).Has(r.Listing.Kind) {
+				out.State, out.Reason = cell.Missing.String(), cell.NotApplicable.String()
+				return answer(out), nil
+			}
+			if given == nil {
+				return answer(out), nil
+			}
+			p, err := statementProgram(in, given.Accounts)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			t := p.EvaluateIn(to, records, now, s.Limits)
+			return answer(statements(out, in, given.Accounts, t)), nil
+		})
+}
+
+// statementFields are the fields of a statement, in the order of the catalogue: the
+// lines, and after them the amounts that are derived from them.
+func statementFields(of string) (fields []*catalogue.Field) {
+	for _, group := range []string{"income", "balance", "cash"} {
+		for i := range catalogue.Fields {
+			if f := &catalogue.Fields[i]; f.Takes == catalogue.AFiscal && f.Group() == group && (of == "all" || of == group) {
+				fields = append(fields, f)
+			}
+		}
+	}
+	return fields
+}
+
+// statementProgram evaluates each field in each period, and a year before it where
+// growth is asked for.
+func statementProgram(in *statementsInput, h *statement.History) (*table.Program, error) {
+	seen := map[formula.Ref]bool{}
+	var refs []formula.Ref
+	add := func(ref formula.Ref) {
+		if !seen[ref] {
+			seen[ref] = true
+			refs = append(refs, ref)
+		}
+	}
+	for _, f := range statementFields(in.Of) {
+		for _, p := range h.Stretches(in.By, in.Count) {
+			add(formula.Ref{ID: f.ID, Period: p})
+			if in.Growth {
+				add(formula.Ref{ID: f.ID, Period: p.Before(1)})
+			}
+		}
+	}
+	return table.Compile(refs, "", nil)
+}
+
+func statements(out wire.Statements, in *statementsInput, h *statement.History, t *table.Table) wire.Statements {
+	cells := map[formula.Ref]*cell.Cell{}
+	for i, c := range t.Program.Columns {
+		cells[c.Ref] = &t.Rows[0].Cells[i]
+	}
+	periods := h.Stretches(in.By, in.Count)
+	out.Currency = h.Currency()
+	if in.In != "" {
+		out.Currency = in.In
+	}
+	for _, p := range periods {
+		about := wire.StatementPeriod{Period: p.String()}
+		for _, id := range []string{"income.net_income", "balance.total_assets"} {
+			if r, err := h.Read(statement.At(id), p, 0); err == nil {
+				about.Label, about.End, about.Filed, about.Standalone, about.Derived = r.Label, r.End.String(), r.Filed.String(), r.Standalone, r.Derived()
+				break
+			}
+		}
+		out.Periods = append(out.Periods, about)
+	}
+	for _, f := range statementFields(in.Of) {
+		line := wire.StatementLine{Field: f.ID, Label: f.Label, Definition: f.Definition, Cells: []wire.Cell{}}
+		reported := false
+		for _, p := range periods {
+			c := cells[formula.Ref{ID: f.ID, Period: p}]
+			line.Cells = append(line.Cells, account(c))
+			reported = reported || !c.Absent()
+			if in.Growth {
+				line.Growth = append(line.Growth, grown(c, cells[formula.Ref{ID: f.ID, Period: p.Before(1)}]))
+			}
+		}
+		if reported {
+			out.Lines = append(out.Lines, line)
+		} else if len(periods) > 0 {
+			out.Unreported = append(out.Unreported, strings.ToLower(f.Label))
+		}
+	}
+	return out
+}
+
+// grown is the growth of a line; nil where it has none: from nothing, or from below it.
+func grown(now, before *cell.Cell) *float64 {
+	if now.Absent() || before == nil || before.Absent() || before.Value.Num <= 0 {
+		return nil
+	}
+	x := now.Value.Num/before.Value.Num - 1
+	return &x
+}
