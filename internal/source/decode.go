@@ -72,6 +72,10 @@ type slot struct {
 	name  string
 	field *catalogue.Field // of an observation
 	found int
+	last  struct { // text that was cleaned; records that follow each other often have the same
+		raw, text string
+		there     bool
+	}
 }
 
 // building is a series or a list of entries that is coming in.
@@ -81,7 +85,8 @@ type building struct {
 	prices   []priced // bars in the order in which they came
 	sealed   *Series  // bars that have been put in order
 	rows     []dated
-	byKey    map[string]int // positions of the rows of the long form
+	byKey    map[string]int // positions of the rows of the long form, by their key
+	byText   map[string]int // and by what stands in their fields
 	rejected int
 	sample   string
 }
@@ -392,6 +397,15 @@ func (d *decoder) text(s *slot, row, outer format.Row) (string, bool) {
 	if nature <= format.Null || nature == format.Nested {
 		return "", false
 	}
+	if s.last.raw != raw || raw == "" {
+		s.last.raw = raw
+		s.last.text, s.last.there = s.clean(raw)
+	}
+	return s.last.text, s.last.there
+}
+
+// clean applies the rules for texts and the translation.
+func (s *slot) clean(raw string) (string, bool) {
 	text, there := s.rules.Text(raw)
 	if !there {
 		return "", false
@@ -738,24 +752,18 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 
 // line reads one value of a record that comes in the long form.
 func (d *decoder) line(p *reading, m met, row, outer format.Row) {
-	name, there := d.text(p.line.name, row, outer)
+	name, _ := d.raw(p.line.name, row, outer)
 	column, known := p.lines.columns[name]
-	if !there || !known {
-		return
+	if !known {
+		name, _ = d.text(p.line.name, row, outer)
+		if column, known = p.lines.columns[name]; !known {
+			return
+		}
 	}
 	b := d.building(p, m, outer)
-	r, ok := d.columns(b, p, row, outer)
+	at, ok := d.recordOf(b, p, row, outer)
 	if !ok {
 		return
-	}
-	key := KeyOf(p.info, r.values)
-	at, begun := b.byKey[key]
-	if !begun {
-		if b.byKey == nil {
-			b.byKey = map[string]int{}
-		}
-		at = len(b.rows)
-		b.byKey[key], b.rows = at, append(b.rows, r)
 	}
 	v, rejected := d.value(p.line.value, p.info.Columns[column].Unit, false, d.truth(p.by["minor"], row, outer), row, outer)
 	if rejected != "" {
@@ -763,6 +771,37 @@ func (d *decoder) line(p *reading, m met, row, outer format.Row) {
 		return
 	}
 	b.rows[at].values[column] = v
+}
+
+// recordOf finds or begins the record that a value belongs to. What its fields are is
+// read once for all values under which the same stands.
+func (d *decoder) recordOf(b *building, p *reading, row, outer format.Row) (int, bool) {
+	var written strings.Builder
+	for _, s := range p.fields {
+		if s != p.line.name && s != p.line.value {
+			raw, _ := d.raw(s, row, outer)
+			written.WriteString(raw)
+			written.WriteByte(0)
+		}
+	}
+	if at, read := b.byText[written.String()]; read {
+		return at, true
+	}
+	r, ok := d.columns(b, p, row, outer)
+	if !ok {
+		return 0, false
+	}
+	if b.byKey == nil {
+		b.byKey, b.byText = map[string]int{}, map[string]int{}
+	}
+	key := KeyOf(p.info, r.values)
+	at, begun := b.byKey[key]
+	if !begun {
+		at = len(b.rows)
+		b.byKey[key], b.rows = at, append(b.rows, r)
+	}
+	b.byText[written.String()] = at
+	return at, true
 }
 
 func (d *decoder) dated(p *reading, m met, row, outer format.Row) {

@@ -3,6 +3,7 @@ package standin
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"soba.invalid/soba/internal/core/period"
@@ -40,7 +41,17 @@ func (a *Accounts) Liabilities() int64 { return a.Payables + a.Debt }
 
 // Accounts are the statements of a listing from the epoch up to the last quarter
 // that had ended by a day, the oldest first.
-func (m *Market) Accounts(l *Listing, by period.Date) (out []Accounts) {
+func (m *Market) Accounts(l *Listing, by period.Date) []Accounts {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.accountsBy != by {
+		l.accounts, l.accountsBy = m.reckon(l, by), by
+	}
+	return slices.Clone(l.accounts)
+}
+
+// reckon makes the accounts of a listing, quarter after quarter.
+func (m *Market) reckon(l *Listing, by period.Date) (out []Accounts) {
 	yearEnd, err := time.Parse("--01-02", l.YearEnd)
 	if err != nil {
 		return nil

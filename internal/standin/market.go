@@ -45,6 +45,9 @@ type Listing struct {
 
 	mu    sync.Mutex
 	years map[int]path // closes of the years that were asked for
+
+	accounts   []Accounts // up to a day
+	accountsBy period.Date
 }
 
 // path is the unrounded close of each session of a year, as a logarithm and in

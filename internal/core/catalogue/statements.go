@@ -8,7 +8,6 @@ import (
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/period"
-	"soba.invalid/soba/internal/core/series"
 	"soba.invalid/soba/internal/core/statement"
 )
 
@@ -126,9 +125,9 @@ func accountLine(t *Told, line int) Said {
 
 var reportColumns = [...]int{columnOf(Statements, "end"), columnOf(Statements, "part"), columnOf(Statements, "basis"), columnOf(Statements, "year"), columnOf(Statements, "filed"), columnOf(Statements, "currency"), columnOf(Statements, "standard")}
 
-// Accounts reads the reports of a listing's issuer off their records. Those whose part
+// Reports reads the reports of a listing's issuer off their records. Those whose part
 // of the year is not known are left out.
-func Accounts(entries entry.Entries, splits []series.Split) *statement.History {
+func Reports(entries entry.Entries) []statement.Report {
 	reports := make([]statement.Report, 0, len(entries))
 	first := columnOf(Statements, statement.Lines[0].ID)
 	for i := range entries {
@@ -150,5 +149,5 @@ func Accounts(entries entry.Entries, splits []series.Split) *statement.History {
 		}
 		reports = append(reports, r)
 	}
-	return statement.New(reports, splits)
+	return reports
 }

@@ -76,16 +76,17 @@ type Attempt struct {
 // Given is what one source has given of one dataset of a listing.
 type Given struct {
 	Source      string
-	Observation *Observation     // nil while it has given nothing
-	Attempt     *Attempt         // nil while it has not been asked
-	Entries     entry.Entries    // of dated records
-	Payments    dividend.History // of dividends: the same, adjusted for splits
-	Accounts    *statement.History
-	Bars        *series.Bars   // adjusted for splits
-	Times       []time.Time    // at which bars within the day begin
-	Step        time.Duration  // and how wide they are
-	Splits      []series.Split // by which they are
-	Conflict    string         // how another source's series differ from it
+	Observation *Observation       // nil while it has given nothing
+	Attempt     *Attempt           // nil while it has not been asked
+	Entries     entry.Entries      // of dated records
+	Payments    dividend.History   // of dividends: the same, adjusted for splits
+	Reports     []statement.Report // of accounts, as published; in place of entries
+	Accounts    *statement.History // the same, in today's shares
+	Bars        *series.Bars       // adjusted for splits
+	Times       []time.Time        // at which bars within the day begin
+	Step        time.Duration      // and how wide they are
+	Splits      []series.Split     // by which they are
+	Conflict    string             // how another source's series differ from it
 }
 
 // Feed is what is known of one dataset of a listing.
