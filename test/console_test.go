@@ -328,6 +328,20 @@ func TestConsoleShowsAListingInFull(t *testing.T) {
 	read[any](p, `document.querySelector('select[aria-label="Adjustment"]').dispatchEvent(new Event('change', { bubbles: true }))`)
 	p.await("the adjustment in the address", `location.search.includes('adjust=none')`)
 	p.silent()
+	// Its accounts are those of the command line, line by line.
+	var accounts wire.Statements
+	shared.must(t, &accounts, "statements", "KELP.XCVH", "--by", "quarter", "--of", "income", "--count", "8", "--growth", "--format", "json")
+	p.click(`//button[normalize-space()='Quarters']`)
+	p.await("the quarters", `location.search.includes('by=quarter') && document.querySelector('section[aria-labelledby=accounts] thead')?.innerText.includes('`+accounts.Periods[7].Label+`')`)
+	lines := `[...document.querySelectorAll('section[aria-labelledby=accounts] tbody tr')]`
+	if n := read[int](p, lines+`.length`); n != len(accounts.Lines) {
+		t.Errorf("%d lines of accounts in the console, %d on the command line", n, len(accounts.Lines))
+	}
+	revenue := fmt.Sprintf("%.2f m", accounts.Lines[0].Cells[3].V.(float64)/1e6)
+	if got := read[string](p, lines+`[0].children[4].innerText`); !strings.HasPrefix(got, revenue) || !strings.Contains(got, " %") {
+		t.Errorf("revenue is %q in the console and %s on the command line", got, revenue)
+	}
+	p.silent()
 	// Bars within the day are fetched where they are looked at.
 	p = open(t, shared, "/listings/SALT.XCVH?from=-1w", 1280, 800, false)
 	p.await("that there are none", `document.querySelector('section[aria-label=Prices]')?.innerText.includes('never fetched')`)
@@ -464,6 +478,7 @@ func TestScreenshots(t *testing.T) {
 		"health":         {path: "/lists/growth/health", ready: `document.body.innerText.includes('missing: rejected')`},
 		"income":         {path: "/lists/income/income", ready: `document.querySelectorAll('figure svg path').length > 10`},
 		"listing":        {path: "/listings/WIND.XCVH?from=-5y", ready: `document.querySelectorAll('figure svg path').length > 10 && document.querySelectorAll('main svg').length > 1`},
+		"accounts":       {path: "/listings/WIND.XCVH?by=quarter", before: `document.querySelector('section[aria-labelledby=accounts] thead')?.innerText.includes('Q4')`, clicks: []string{button("Cash flow"), button("Income")}, ready: `document.querySelector('section[aria-labelledby=accounts] tbody')?.innerText.includes('Revenue')`},
 		"sources":        {path: "/sources", before: `document.querySelector('section[aria-label=whimbrel]')`, clicks: []string{`//section[@aria-label='whimbrel']` + button("Check")}, ready: `document.querySelector('[aria-label="Check of whimbrel"] table')`},
 		"plan":           {path: "/lists/everything", before: shown, clicks: []string{button("Plan")}, ready: `document.querySelector('dialog[open]')?.innerText.includes('left today')`},
 		"import":         {path: "/lists/income", before: shown, clicks: []string{`//summary[normalize-space()='List']`, button("Add many…")}, paste: "Security;Shares;Unit cost\nKELP.XCVH;120;31,20\nTIDE.XPLR;40;17,05\nMUSL;15;9\nMUSL.XNMK;15;9,60\nKELPS.XCVH;5;30\n", ready: `document.querySelector('dialog[open] tbody')`},

@@ -377,27 +377,10 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 		if len(ids) == 0 {
 			continue
 		}
-		f, err := b.store.read(ctx, ids, []catalogue.Dataset{d}, latest, b.start())
-		if err != nil {
-			return err
-		}
-		order := b.order(d)
-		for _, id := range ids {
-			l := b.directory.ByID(id)
-			r := table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
-			if old := b.records[id]; old != nil {
-				r = *old
+		for some := range slices.Chunk(ids, readAtOnce) {
+			if err := b.loadSome(ctx, d, some, unadjusted); err != nil {
+				return err
 			}
-			fill(&r, d, f, order)
-			switch d {
-			case catalogue.Bars:
-				b.traded[id] = r.Feeds[table.FeedOf(d)].From
-				unadjusted[id] = true
-			case catalogue.Splits, catalogue.Dividends, catalogue.Statements:
-				unadjusted[id] = true
-			}
-			b.records[id] = &r
-			b.loaded[d][id] = true
 		}
 	}
 	for id := range unadjusted {
@@ -409,6 +392,38 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 		if l := b.directory.ByID(row.ListingID); l != nil && b.records[row.ListingID] == nil {
 			b.records[row.ListingID] = &table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
 		}
+	}
+	return nil
+}
+
+// readAtOnce is of how many listings a dataset is read at once: what the database
+// sends is several times as large as what is kept of it.
+const readAtOnce = 100
+
+// loadSome brings one feed of some listings up to date, and notes those whose prices
+// are to be adjusted anew.
+func (b *Book) loadSome(ctx context.Context, d catalogue.Dataset, ids []int64, unadjusted map[int64]bool) error {
+	f, err := b.store.read(ctx, ids, []catalogue.Dataset{d}, latest, b.start())
+	if err != nil {
+		return err
+	}
+	order := b.order(d)
+	for _, id := range ids {
+		l := b.directory.ByID(id)
+		r := table.Record{Listing: l, Exchange: b.exchanges.Of(l)}
+		if old := b.records[id]; old != nil {
+			r = *old
+		}
+		fill(&r, d, f, order)
+		switch d {
+		case catalogue.Bars:
+			b.traded[id] = r.Feeds[table.FeedOf(d)].From
+			unadjusted[id] = true
+		case catalogue.Splits, catalogue.Dividends, catalogue.Statements:
+			unadjusted[id] = true
+		}
+		b.records[id] = &r
+		b.loaded[d][id] = true
 	}
 	return nil
 }

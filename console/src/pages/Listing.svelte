@@ -7,6 +7,7 @@
   import { go, route, withQuery } from '../lib/route.svelte';
   import { theme } from '../lib/theme.svelte';
   import { fieldOf, world } from '../lib/world.svelte';
+  import Accounts from '../components/Accounts.svelte';
   import Chart from '../components/Chart.svelte';
   import StateMark from '../components/StateMark.svelte';
   import TroubleBox from '../components/Trouble.svelte';
@@ -57,7 +58,29 @@
         'dividend.next_pay_date',
         'dividend.growth_5y',
         'dividend.streak',
+        'dividend.payout',
+        'dividend.cover',
         'dividend.cut_year',
+      ],
+    ],
+    [
+      'Valuation and quality',
+      [
+        'value.market_cap',
+        'value.enterprise',
+        'value.pe',
+        'value.ps',
+        'value.pb',
+        'value.ev_ebitda',
+        'value.fcf_yield',
+        'margin.operating',
+        'margin.net',
+        'return.equity',
+        'return.invested',
+        'strength.current_ratio',
+        'strength.debt_to_equity',
+        'growth.revenue',
+        'growth.eps',
       ],
     ],
     [
@@ -398,7 +421,7 @@
         </section>
       {/if}
 
-      <section class="mt-6 grid gap-6 md:grid-cols-3" aria-label="Figures">
+      <section class="mt-6 grid gap-x-8 gap-y-6 md:grid-cols-2" aria-label="Figures">
         {#each groups as [title, ids] (title)}
           <div>
             <h2 class="font-semibold">{title}</h2>
@@ -421,6 +444,7 @@
           </div>
         {/each}
       </section>
+      <Accounts {symbol} />
     {/if}
   </div>
 </div>

@@ -115,6 +115,8 @@ func accountLine(t *Told, line int) Said {
 	switch {
 	case errors.As(err, &gap) && gap.Short:
 		said.Reason, said.Detail = cell.ShortHistory, gap.Detail
+	case err != nil && t.Accounts.Lacks(line):
+		said.Reason, said.Detail = cell.NotApplicable, "its accounts are those of a bank or an insurer"
 	case err != nil:
 		said.Reason, said.Detail = cell.NotReported, err.Error()
 	default:

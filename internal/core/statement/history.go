@@ -225,6 +225,28 @@ func (h *History) Currency() string {
 	return h.Reports[len(h.Reports)-1].Currency
 }
 
+// classifying are the lines that banks and insurers do not have: their balance sheets
+// are not split into what is current and what is not.
+var classifying = []string{
+	"income.cost_of_revenue", "income.gross_profit", "balance.receivables", "balance.inventory", "balance.current_assets", "balance.payables", "balance.current_liabilities",
+}
+
+// Lacks tells whether a line does not exist for the issuer: where none of its reports
+// has any of the lines that banks and insurers do not have, it is one of these.
+func (h *History) Lacks(line int) bool {
+	if h == nil || len(h.Reports) == 0 || !slices.Contains(classifying, Lines[line].ID) {
+		return false
+	}
+	for i := range h.Reports {
+		for _, id := range classifying {
+			if !math.IsNaN(h.Reports[i].Values[At(id)]) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // newest is the month of the newest end of a report.
 func (h *History) newest() int { return h.Reports[len(h.Reports)-1].end() }
 

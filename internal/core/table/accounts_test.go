@@ -113,6 +113,19 @@ func TestRatiosThatDoNotExist(t *testing.T) {
 	if c := evaluate(t, []*Record{r}, "margin.net", "").Rows[0].Cells[0]; c.Value.Num != -0.05 {
 		t.Errorf("a margin may be below zero: %+v", c)
 	}
+	bank := map[string]float64{"income.revenue": 50, "income.net_income": 10, "balance.total_assets": 900, "balance.equity": 90}
+	b := listed("BBB", "EUR", 20, 20).accounts(fiscalYear(2025, bank))
+	for id, reason := range map[string]cell.Reason{
+		"margin.gross": cell.NotApplicable, "strength.current_ratio": cell.NotApplicable, "balance.inventory": cell.NotApplicable, "income.research": cell.NotReported, "margin.net": cell.NoReason,
+	} {
+		if c := evaluate(t, []*Record{b}, id, "").Rows[0].Cells[0]; c.Reason != reason {
+			t.Errorf("%s of a bank: %+v", id, c)
+		}
+	}
+	bank["balance.inventory"] = 1
+	if c := evaluate(t, []*Record{listed("BBB", "EUR", 20, 20).accounts(fiscalYear(2025, bank))}, "margin.gross", "").Rows[0].Cells[0]; c.Reason != cell.InputMissing {
+		t.Errorf("a gross margin that was left out: %+v", c)
+	}
 	fund := listed("FFF", "EUR", 20, 20)
 	fund.Listing.Kind = market.ETF
 	if c := evaluate(t, []*Record{fund}, "value.pe", "").Rows[0].Cells[0]; c.Reason != cell.NotApplicable {
