@@ -503,6 +503,10 @@ var Views = []View{
 		"strength.current_ratio", "strength.quick_ratio", "strength.debt_to_equity", "strength.net_debt_to_ebitda", "strength.interest_cover",
 		"efficiency.asset_turnover", "efficiency.inventory_days", "efficiency.receivable_days", "growth.revenue_3y", "growth.eps_3y",
 	}},
+	{"scores", "Scores", []string{
+		"strength.f_score", "score.f_income", "score.f_cash", "score.f_return", "score.f_accruals", "score.f_debt", "score.f_liquidity", "score.f_shares", "score.f_margin", "score.f_turnover",
+		"strength.z_score", "score.z_liquidity", "score.z_retained", "score.z_operating", "score.z_market", "score.z_turnover",
+	}},
 	{"vendor", "Vendor's ratios", []string{
 		"quote.last", "vendor.market_cap", "vendor.pe", "vendor.pb", "vendor.ps", "vendor.dividend_yield", "vendor.payout", "vendor.margin_net", "vendor.debt_to_equity",
 	}},

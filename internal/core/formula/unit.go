@@ -68,6 +68,9 @@ func (e *Expr) Check(of func(Ref) Unit) (Unit, error) {
 	if bad != nil {
 		return u, bad
 	}
+	if u.Dimension == Literal {
+		u.Dimension = Number
+	}
 	return u, nil
 }
 

@@ -179,3 +179,73 @@ func TestAccountsInAnotherCurrency(t *testing.T) {
 		t.Errorf("without rates: %+v and %+v", cells[1], cells[2])
 	}
 }
+
+// Nine tests of 2025 against 2024 at their edges: what is equal is neither up nor down.
+func TestTheFScoreByHand(t *testing.T) {
+	base := func(change map[string]float64) map[string]float64 {
+		out := map[string]float64{
+			"income.revenue": 1000, "income.net_income": 100, "income.gross_profit": 400, "cash.operating": 120, "balance.total_assets": 1000, "balance.long_debt": 200,
+			"balance.current_assets": 300, "balance.current_liabilities": 150, "balance.shares_outstanding": 100,
+		}
+		for id, x := range change {
+			out[id] = x
+		}
+		return out
+	}
+	columns := []string{"strength.f_score@FY"}
+	for _, name := range []string{"income", "cash", "return", "accruals", "debt", "liquidity", "shares", "margin", "turnover"} {
+		columns = append(columns, "score.f_"+name+"@FY")
+	}
+	for name, c := range map[string]struct {
+		now  map[string]float64
+		want string // the score and its parts
+	}{
+		// Nothing changes: profit, cash, cash above income, and no new shares.
+		"the same year again": {nil, "4 1 1 0 1 0 0 1 0 0"},
+		// Return and turnover go over the assets at the beginning, which are the same.
+		"better in all": {map[string]float64{
+			"income.revenue": 1100, "income.net_income": 110, "income.gross_profit": 450, "cash.operating": 111, "balance.long_debt": 199, "balance.current_assets": 301, "balance.shares_outstanding": 99,
+		}, "9 1 1 1 1 1 1 1 1 1"},
+		"worse in all": {map[string]float64{
+			"income.revenue": 900, "income.net_income": -1, "income.gross_profit": 300, "cash.operating": -2, "balance.long_debt": 201, "balance.current_assets": 299, "balance.shares_outstanding": 101,
+		}, "0 0 0 0 0 0 0 0 0 0"},
+		"cash equal to income, income of nothing": {map[string]float64{"income.net_income": 0, "cash.operating": 0}, "1 0 0 0 0 0 0 1 0 0"},
+	} {
+		r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2023, base(nil)), fiscalYear(2024, base(nil)), fiscalYear(2025, base(c.now)))
+		var got []string
+		for _, x := range evaluate(t, []*Record{r}, strings.Join(columns, ","), "").Rows[0].Cells[:len(columns)] {
+			got = append(got, strings.TrimSpace(x.Readable()+" "+x.Reason.String()))
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s: %s, want %s", name, text, c.want)
+		}
+	}
+	debtless := base(map[string]float64{"balance.long_debt": 0})
+	r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2023, base(nil)), fiscalYear(2024, debtless), fiscalYear(2025, debtless))
+	if c := evaluate(t, []*Record{r}, "score.f_debt@FY", "").Rows[0].Cells[0]; c.Value.Num != 1 {
+		t.Errorf("no debt in both years: %+v", c)
+	}
+	// Without the year before last two tests cannot be decided, and so the score; the others can.
+	r = listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2024, base(nil)), fiscalYear(2025, base(nil)))
+	cells := evaluate(t, []*Record{r}, "strength.f_score@FY,score.f_return@FY,score.f_cash@FY,score.f_liquidity@FY", "").Rows[0].Cells
+	if cells[0].Reason != cell.InputMissing || !strings.Contains(cells[0].Detail, "balance.total_assets") || !cells[1].Absent() || cells[2].Value.Num != 1 || cells[3].Absent() {
+		t.Errorf("two years alone: %+v", cells)
+	}
+}
+
+// 1.2 · 160/1100 + 1.4 · 330/1100 + 3.3 · 200/1100 + 0.6 · 2200/400 + 1000/1100.
+func TestTheZScoreByHand(t *testing.T) {
+	year := map[string]float64{"balance.retained_earnings": 330, "balance.total_liabilities": 400}
+	for id, x := range year2025 {
+		year[id] = x
+	}
+	r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2025, year))
+	want := 1.2*160/1100 + 1.4*0.3 + 3.3*200/1100 + 0.6*5.5 + 1000./1100
+	if c := evaluate(t, []*Record{r}, "strength.z_score", "").Rows[0].Cells[0]; math.Abs(c.Value.Num-want) > 1e-12 {
+		t.Errorf("got %+v, want %v", c, want)
+	}
+	bank := listed("BBB", "EUR", 20, 20).accounts(fiscalYear(2025, map[string]float64{"income.revenue": 50, "income.net_income": 10, "balance.total_assets": 900, "balance.equity": 90}))
+	if c := evaluate(t, []*Record{bank}, "strength.z_score", "").Rows[0].Cells[0]; c.Reason != cell.NotApplicable {
+		t.Errorf("of a bank: %+v", c)
+	}
+}
