@@ -70,6 +70,7 @@ type story struct {
 	losing      bool   // earns nothing but losses
 	standalone  bool   // publishes no consolidated accounts
 	halves      bool   // publishes halves and years, no quarters
+	late        bool   // has published nothing for a good while
 }
 
 // epoch is the first year of the walk of every price: twenty years and some back.

@@ -25,6 +25,9 @@ type Report struct {
 // quarterly is how many of the newest quarters the vendor keeps.
 const quarterly = 24
 
+// overdue is how long an issuer that is late with its reports has published nothing.
+const overdue = 330
+
 // Reports are the reports of a listing that were published by a day: all years, and
 // the newest quarters or halves, the oldest first.
 func (m *Market) Reports(l *Listing, by period.Date) (out []Report) {
@@ -39,7 +42,7 @@ func (m *Market) Reports(l *Listing, by period.Date) (out []Report) {
 			r.OperatingCash, r.CapitalExpenditure, r.Dividends, r.Borrowed = r.OperatingCash+q.OperatingCash, r.CapitalExpenditure+q.CapitalExpenditure, r.Dividends+q.Dividends, r.Borrowed+q.Borrowed
 		}
 		r.Filed = r.End.AddDays(lag + int(l.own%20))
-		if r.Filed > by {
+		if r.Filed > by || l.story.late && r.End > by.AddDays(-overdue) {
 			return
 		}
 		// A report counts in the shares of the day on which it is published.

@@ -36,7 +36,7 @@ func written(today period.Date) []*Listing {
 		with(share("HBNK.XCVH", "Harbour Bank of Vela", "XA", "EUR", "Finance", "Banking", 6700, december, 33), func(l *Listing) { l.Payer = payer{yield: 0.058, times: 1, growth: 0.03} }),
 		with(share("MUTL.XNMK", "Mariners' Mutual Assurance", "XB", "GBP", "Finance", "Insurance", 2950, december, 4.2), func(l *Listing) { l.Payer = payer{yield: 0.049, times: 2, growth: 0.03} }),
 		with(share("QUAY.XNMK", "Quayside Property Trust", "XB", "GBP", "Property", "Warehouses and quays", 95, december, 8.1), func(l *Listing) { l.Payer = payer{yield: 0.064, times: 4, growth: 0.015}; l.story.halves = true }),
-		with(share("CHRT.XNMK", "Fathom Chart Makers", "XB", "GBP", "Crafts", "Sea charts", 310, june, 2.3), func(l *Listing) { l.Payer = payer{yield: 0.022, times: 2, growth: 0.05} }),
+		with(share("CHRT.XNMK", "Fathom Chart Makers", "XB", "GBP", "Crafts", "Sea charts", 310, june, 2.3), func(l *Listing) { l.Payer = payer{yield: 0.022, times: 2, growth: 0.05}; l.story.late = true }),
 		with(share("COLD.XTSG", "Kitanami Cold Stores", "XC", "JPY", "Storage", "Cold stores", 1800, "--03-31", 2400), func(l *Listing) { l.Payer = payer{yield: 0.019, times: 2, growth: 0.03} }),
 		with(share("CHAN.A.XPLR", "Ropewalk Chandlers A", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 52), func(l *Listing) { l.Payer = payer{yield: 0.024, times: 4, growth: 0.05} }),
 		with(share("CHAN.B.XPLR", "Ropewalk Chandlers B", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 50), func(l *Listing) { l.Payer = payer{yield: 0.026, times: 4, growth: 0.05} }),

@@ -92,6 +92,36 @@ func TestRatiosByHand(t *testing.T) {
 	}
 }
 
+// A year that ended in December 2024 is followed by one that is due in April 2026.
+func TestAReportThatIsDueMakesAccountsStale(t *testing.T) {
+	old := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2024, year2024))
+	newer := listed("BBB", "EUR", 20, 20).accounts(fiscalYear(2023, year2024), fiscalYear(2024, year2024))
+	refs, err := catalogue.ParseColumns([]string{"income.revenue", "margin.net"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range []*Record{old, newer} { // checked on each of the days
+		for day, stale := range map[string]bool{"2026-04-30": false, "2026-05-01": true} {
+			d, _ := period.ParseDate(day)
+			now := d.In(harbour.Zone, 12, 0)
+			r.feed(catalogue.Statements).Observation = &Observation{Source: "whimbrel", Observed: now, Fetched: now}
+			tab := p.Evaluate([]*Record{r}, now, freshness.Standard)
+			for _, c := range tab.Rows[0].Cells[:2] {
+				if (c.State == cell.Stale) != stale || stale && (c.Reason != cell.ReportDue || c.Detail != "a report to 2025-12-31 was due by 2026-04-30") {
+					t.Errorf("on %s: %+v", day, c)
+				}
+			}
+			if midnight := (d + 1).In(harbour.Zone, 0, 0); !stale && !tab.Until.Equal(midnight) {
+				t.Errorf("on %s the table holds until %s, want %s", day, tab.Until, midnight)
+			}
+		}
+	}
+}
+
 // What has no meaning has no value: earnings below zero, equity below zero.
 func TestRatiosThatDoNotExist(t *testing.T) {
 	losing := map[string]float64{}

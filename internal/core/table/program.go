@@ -275,8 +275,8 @@ func nextPhase(r *Record, now time.Time) time.Time {
 }
 
 func (t *Table) bound(until time.Time) {
-	if !until.IsZero() && (t.Until.IsZero() || until.Before(t.Until)) {
-		t.Until = until
+	if !until.IsZero() {
+		t.Until = sooner(t.Until, until)
 	}
 }
 

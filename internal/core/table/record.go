@@ -225,6 +225,13 @@ func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Li
 			c.State, c.Reason, c.Detail = cell.Stale, cell.ReportDue, "by its usual rhythm a dividend was due on "+due.String()
 		}
 	}
+	if d == catalogue.Statements && !v.Stale && !ended {
+		if end, due, known := g.Accounts.Next(); known && r.Exchange.Today(now) > due {
+			c.State, c.Reason, c.Detail = cell.Stale, cell.ReportDue, fmt.Sprintf("a report to %s was due by %s", end, due)
+		} else if known {
+			v.Until = sooner(v.Until, (due+1).In(r.Exchange.Zone, 0, 0))
+		}
+	}
 	if ended && endsWithTrading(d) {
 		c.State, c.Reason, c.Detail = cell.Stale, cell.Ended, "on "+r.Listing.Ended.String()
 		return c, g, time.Time{}
@@ -240,6 +247,14 @@ func (r *Record) account(d catalogue.Dataset, now time.Time, limits freshness.Li
 		}
 	}
 	return c, g, v.Until
+}
+
+// sooner is the sooner of two instants, where the zero time is never.
+func sooner(a, b time.Time) time.Time {
+	if a.IsZero() || b.Before(a) {
+		return b
+	}
+	return a
 }
 
 // Account is the state, clocks and source of a dataset's values, and the source
