@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"sort"
 	"time"
 
 	"soba.invalid/soba/internal/core/period"
@@ -44,10 +45,12 @@ func (a *Accounts) Liabilities() int64 { return a.Payables + a.Debt }
 func (m *Market) Accounts(l *Listing, by period.Date) []Accounts {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.accountsBy != by {
-		l.accounts, l.accountsBy = m.reckon(l, by), by
+	if l.accountsBy < by {
+		l.accountsBy = by.AddYears(3) // and what is to come, for those who estimate it
+		l.accounts = m.reckon(l, l.accountsBy)
 	}
-	return slices.Clone(l.accounts)
+	n := sort.Search(len(l.accounts), func(i int) bool { return l.accounts[i].End > by })
+	return slices.Clone(l.accounts[:n])
 }
 
 // reckon makes the accounts of a listing, quarter after quarter.

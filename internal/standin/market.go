@@ -71,6 +71,7 @@ type story struct {
 	standalone  bool   // publishes no consolidated accounts
 	halves      bool   // publishes halves and years, no quarters
 	late        bool   // has published nothing for a good while
+	unfollowed  bool   // by any analyst
 }
 
 // epoch is the first year of the walk of every price: twenty years and some back.

@@ -26,6 +26,8 @@ func NewWhimbrel(m *Market) *Whimbrel {
 	w := &Whimbrel{newVendor("whimbrel", m, 2, 2, 60_000)}
 	w.key = func(r *http.Request) bool { return r.URL.Query().Get("apikey") == WhimbrelKey }
 	w.serve("/statements.csv", "statements", listed("companies", ","), w.statements)
+	w.serve("/estimates.csv", "estimates", listed("companies", ","), w.estimates)
+	w.serve("/opinions.csv", "opinions", listed("companies", ","), w.opinions)
 	w.serve("/ratios.csv", "ratios", listed("companies", ","), w.ratios)
 	return w
 }

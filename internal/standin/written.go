@@ -57,7 +57,7 @@ func written(today period.Date) []*Listing {
 		with(share("OARS.XCVH", "Ashgrain Oars", "XA", "EUR", "Crafts", "Oars and spars", 75, december, 4.6), func(l *Listing) { l.story.badText = "n/a*" }),
 		with(share("FOGG.XPLR", "Foghorn Acoustics", "XD", "USD", "Supplies", "Fog signals", 330, december, 36), func(l *Listing) { l.story.gapFrom, l.story.gapTo = workday(210), workday(180) }),
 		with(share("ALGA.XPLR", "Greentide Algal Oils", "XD", "USD", "Sea farming", "Algal oils", 48, december, 140), func(l *Listing) { l.story.losing = true }),
-		share("S&T.XNMK", "Sextant & Telltale", "XB", "GBP", "Crafts", "Instruments", 610, june, 12),
+		with(share("S&T.XNMK", "Sextant & Telltale", "XB", "GBP", "Crafts", "Instruments", 610, june, 12), func(l *Listing) { l.story.unfollowed = true }),
 		with(share("SHIO.XTSG", "潮見ガラス", "XC", "JPY", "Crafts", "Glass", 980, "--03-31", 1180), func(l *Listing) { l.Payer = payer{yield: 0.015, times: 1, growth: 0.02}; l.story.standalone = true }),
 		with(instrument(market.ETF, "ISLE.XCVH", "Archipelago Fifty Tracker", "XA", "EUR", 61), func(l *Listing) { l.Payer = payer{yield: 0.023, times: 4, growth: 0.03} }),
 		with(instrument(market.Fund, "LBAL.XCVH", "Longshore Balanced Fund", "XA", "EUR", 118), func(l *Listing) {

@@ -287,6 +287,11 @@ func arranged(bySource map[string]*table.Given, order []string) []table.Given {
 func fill(r *table.Record, d catalogue.Dataset, f feeds, order []string) {
 	feed := &r.Feeds[table.FeedOf(d)]
 	feed.From = arranged(f[d][r.Listing.ID], order)
+	if d == catalogue.Estimates {
+		for i := range feed.From {
+			feed.From[i].Outlook = catalogue.Outlook(feed.From[i].Entries)
+		}
+	}
 	if d == catalogue.Statements {
 		for i := range feed.From {
 			g := &feed.From[i]

@@ -12,6 +12,7 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
+	"soba.invalid/soba/internal/core/estimate"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
@@ -84,17 +85,18 @@ type Form uint8
 
 // The forms. Without a period a field is of the newest day, year or quarter.
 const (
-	NoPeriod Form = iota
-	ADate         // price.close@2025-12-31, price.close@-30d
-	AYear         // dividend.annual@2024: a calendar year
-	AQuarter      // dividend.yield_at@2025-Q3, dividend.yield_at@Q-4: a calendar quarter
-	AFiscal       // income.revenue@FY-1, @2025-Q3, @TTM: a period of the issuer's fiscal years
+	NoPeriod     Form = iota
+	ADate             // price.close@2025-12-31, price.close@-30d
+	AYear             // dividend.annual@2024: a calendar year
+	AQuarter          // dividend.yield_at@2025-Q3, dividend.yield_at@Q-4: a calendar quarter
+	APeriodAhead      // estimate.eps@FY+1, @Q+2, @NTM: a fiscal period that is to come
+	AFiscal           // income.revenue@FY-1, @2025-Q3, @TTM: a period of the issuer's fiscal years
 )
 
 // examples of periods of each form.
-var examples = map[Form][2]string{ADate: {"2025-12-31", "-30d"}, AYear: {"2025", "2024"}, AQuarter: {"2025-Q3", "Q-4"}, AFiscal: {"FY-1", "2025-Q3"}}
+var examples = map[Form][2]string{ADate: {"2025-12-31", "-30d"}, AYear: {"2025", "2024"}, AQuarter: {"2025-Q3", "Q-4"}, AFiscal: {"FY-1", "2025-Q3"}, APeriodAhead: {"FY+1", "NTM"}}
 
-var formNames = [...]string{NoPeriod: "", ADate: "date", AYear: "year", AQuarter: "quarter", AFiscal: "fiscal period"}
+var formNames = [...]string{NoPeriod: "", ADate: "date", AYear: "year", AQuarter: "quarter", AFiscal: "fiscal period", APeriodAhead: "period ahead"}
 
 // String names the form: date, year or quarter.
 func (f Form) String() string { return formNames[f] }
@@ -106,6 +108,8 @@ func (f Form) accepts(p period.Period) bool {
 		return p.IsDate()
 	case AYear:
 		return p.Kind() == period.Calendar
+	case APeriodAhead:
+		return p.Kind() == period.Next || p.Offset() > 0 && (p.Kind() == period.Year || p.Kind() == period.Quarter)
 	case AFiscal:
 		return p.Offset() <= 0 && slices.Contains([]period.Kind{period.Year, period.Quarter, period.Half, period.Trailing}, p.Kind()) ||
 			p.Kind() == period.YearNamed || p.Kind() == period.QuarterNamed || p.IsDate()
@@ -121,6 +125,7 @@ type Told struct {
 	Entries  entry.Entries    // the dated records of the field's dataset
 	Payments dividend.History // the dividends, adjusted for splits
 	Accounts *statement.History
+	Outlook  estimate.Outlook
 	Bars     *series.Bars  // adjusted for splits; nil where the field reads none
 	Index    *series.Bars  // of the exchange's main index, where the field reads it
 	Day      period.Date   // today on the exchange
@@ -162,7 +167,7 @@ func (t *Told) foreign() *Said {
 // [formula.Accounts] for lines of the accounts and what is derived from them alone.
 func (f *Field) Currency() string {
 	switch {
-	case f.Dataset == Statements:
+	case f.Dataset == Statements || f.Dataset == Estimates:
 		return formula.Accounts
 	case f.Formula == nil:
 		return formula.Own
@@ -502,6 +507,10 @@ var Views = []View{
 		"margin.gross", "margin.operating", "margin.net", "margin.fcf", "return.equity", "return.assets", "return.invested", "return.capital_employed",
 		"strength.current_ratio", "strength.quick_ratio", "strength.debt_to_equity", "strength.net_debt_to_ebitda", "strength.interest_cover",
 		"efficiency.asset_turnover", "efficiency.inventory_days", "efficiency.receivable_days", "growth.revenue_3y", "growth.eps_3y",
+	}},
+	{"analysts", "Analysts", []string{
+		"price.latest", "estimate.target", "estimate.upside", "estimate.recommendation", "estimate.eps", "estimate.eps@FY+1", "estimate.eps@FY+2", "estimate.eps_analysts", "estimate.revenue@FY+1",
+		"estimate.eps_revision_30d", "estimate.surprise", "estimate.growth_5y", "value.pe", "value.pe_forward", "value.peg",
 	}},
 	{"scores", "Scores", []string{
 		"strength.f_score", "score.f_income", "score.f_cash", "score.f_return", "score.f_accruals", "score.f_debt", "score.f_liquidity", "score.f_shares", "score.f_margin", "score.f_turnover",

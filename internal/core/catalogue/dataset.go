@@ -21,6 +21,8 @@ const (
 	Profiles      Dataset = "profiles"
 	Announcements Dataset = "announcements"
 	Statements    Dataset = "statements"
+	Estimates     Dataset = "estimates"
+	Opinions      Dataset = "recommendations"
 	Ratios        Dataset = "ratios"
 	Funds         Dataset = "funds"
 	Bonds         Dataset = "bonds"
@@ -91,6 +93,8 @@ var Infos = []DatasetInfo{
 		{Name: "title", Unit: Text, Definition: "What is announced."},
 	}},
 	{Name: Statements, Title: "Accounts", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Columns: statementColumns},
+	{Name: Estimates, Title: "Estimates", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Columns: estimateColumns},
+	{Name: Opinions, Title: "Recommendations", Shape: Point, Kinds: []market.Kind{market.Share}, Holds: 7 * day},
 	{Name: Ratios, Title: "Vendor's ratios", Shape: Point, Kinds: []market.Kind{market.Share}, Holds: 7 * day},
 	{Name: Funds, Title: "Fund facts", Shape: Point, Kinds: []market.Kind{market.ETF, market.Fund}, Holds: day},
 	{Name: Bonds, Title: "Bond terms", Shape: Point, Kinds: []market.Kind{market.Bond}, Holds: 30 * day},
@@ -104,6 +108,25 @@ var Infos = []DatasetInfo{
 		{Name: "weight", Unit: Percent, Definition: "Its share of the index."},
 	}},
 	{Name: Intraday, Title: "Intraday bars", Shape: Prices, Kinds: []market.Kind{market.Share, market.ETF, market.Index, market.Pair}},
+}
+
+// estimateColumns are what tells estimates apart, and after them the lines of
+// [estimate.Line] in their order.
+var estimateColumns = []Column{
+	{Name: "end", Unit: Date, Required: true, Key: true, Definition: "Last day of the period."},
+	{Name: "part", Unit: Text, Required: true, Key: true, Definition: "Part of the fiscal year: FY or Q1 to Q4."},
+	{Name: "year", Unit: Count, Required: true, Definition: "Fiscal year, as the issuer counts it."},
+	{Name: "currency", Unit: Text, Definition: "Currency of the estimates; that of the accounts when the source does not say."},
+	{Name: "eps", Unit: Money, Definition: "Mean of the estimates of diluted earnings a share."},
+	{Name: "eps_high", Unit: Money, Definition: "Highest of them."},
+	{Name: "eps_low", Unit: Money, Definition: "Lowest of them."},
+	{Name: "analysts", Unit: Count, Definition: "How many there are."},
+	{Name: "eps_7d", Unit: Money, Definition: "Their mean 7 days ago."},
+	{Name: "eps_30d", Unit: Money, Definition: "Their mean 30 days ago."},
+	{Name: "eps_60d", Unit: Money, Definition: "Their mean 60 days ago."},
+	{Name: "eps_90d", Unit: Money, Definition: "Their mean 90 days ago."},
+	{Name: "revenue", Unit: Money, Definition: "Mean of the estimates of revenue."},
+	{Name: "eps_actual", Unit: Money, Definition: "What earnings a share became; nothing while the period is to come."},
 }
 
 // statementColumns are what tells reports apart, and the lines of the accounts.

@@ -35,6 +35,12 @@ type Period struct {
 	unit   byte  // of DayBack: d, w, m or y
 }
 
+// Periods ahead that are read where none is named.
+var (
+	AheadTwelveMonths = Period{kind: Next}
+	NextYear          = Period{kind: Year, offset: 1}
+)
+
 // Kind returns the kind of the period.
 func (p Period) Kind() Kind { return p.kind }
 

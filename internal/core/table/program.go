@@ -478,7 +478,7 @@ func indexOf(r *Record, out *cell.Cell, now time.Time, limits freshness.Limits) 
 
 // tell reads a field off dated records, or off those and bars.
 func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, index *series.Bars, out *cell.Cell, now time.Time) {
-	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Accounts: g.Accounts, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
+	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Accounts: g.Accounts, Outlook: g.Outlook, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
 	if with >= 0 {
 		other := &accounts[with]
 		if picked[with] == nil {

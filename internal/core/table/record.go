@@ -12,6 +12,7 @@ import (
 	"soba.invalid/soba/internal/core/currency"
 	"soba.invalid/soba/internal/core/dividend"
 	"soba.invalid/soba/internal/core/entry"
+	"soba.invalid/soba/internal/core/estimate"
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
@@ -21,7 +22,7 @@ import (
 
 // feeds is how many datasets a record can hold: every one but the directory,
 // and the user's holdings at the end.
-const feeds = 15
+const feeds = 17
 
 // Holdings is the position of the user's own dataset among a record's feeds.
 const Holdings = feeds - 1
@@ -76,10 +77,11 @@ type Attempt struct {
 // Given is what one source has given of one dataset of a listing.
 type Given struct {
 	Source      string
-	Observation *Observation       // nil while it has given nothing
-	Attempt     *Attempt           // nil while it has not been asked
-	Entries     entry.Entries      // of dated records
-	Payments    dividend.History   // of dividends: the same, adjusted for splits
+	Observation *Observation     // nil while it has given nothing
+	Attempt     *Attempt         // nil while it has not been asked
+	Entries     entry.Entries    // of dated records
+	Payments    dividend.History // of dividends: the same, adjusted for splits
+	Outlook     estimate.Outlook
 	Reports     []statement.Report // of accounts, as published; in place of entries
 	Accounts    *statement.History // the same, in today's shares
 	Bars        *series.Bars       // adjusted for splits

@@ -1,0 +1,103 @@
+package catalogue
+
+import (
+	"math"
+
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
+	"soba.invalid/soba/internal/core/estimate"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/statement"
+)
+
+// estimateFields are what analysts expect. Without a period they are of the twelve
+// months ahead.
+var estimateFields = []Field{
+	expected("estimate.eps", "Earnings a share expected", Price, estimate.EPS, "Mean of the estimates of diluted earnings a share; of the twelve months ahead unless a period is named."),
+	expected("estimate.eps_high", "Highest estimate", Price, estimate.High, "Highest estimate of earnings a share."),
+	expected("estimate.eps_low", "Lowest estimate", Price, estimate.Low, "Lowest estimate of earnings a share."),
+	expected("estimate.revenue", "Revenue expected", Money, estimate.Revenue, "Mean of the estimates of revenue."),
+	estimated("estimate.eps_analysts", "Analysts", Count, "How many estimate the earnings of a period; of the next fiscal year unless another is named.", func(t *Told) Said {
+		x, label, ok := t.Outlook.Of(estimate.Analysts, nextYear(t.Period), t.Day)
+		return foreseen(x, label, ok)
+	}),
+	estimated("estimate.eps_revision_30d", "Revision, 30 days", Percent, "Mean estimate of earnings a share against that of 30 days ago; of the next fiscal year unless another period is named.", func(t *Told) Said {
+		p := nextYear(t.Period)
+		now, label, ok := t.Outlook.Of(estimate.EPS, p, t.Day)
+		before, _, known := t.Outlook.Of(estimate.Before30, p, t.Day)
+		if ok && known && before <= 0 {
+			return Said{Reason: cell.NotApplicable, Detail: "what was expected before is not above zero", Period: label}
+		}
+		return foreseen(now/before-1, label, ok && known)
+	}),
+	taking(AFiscal, estimated("estimate.surprise", "Surprise", Percent, "Earnings a share of a reported quarter less what was expected of it, over the size of that; of the newest unless another is named (Q-1).", func(t *Told) Said {
+		if k := t.Period.Kind(); k != period.Latest && k != period.Quarter {
+			return Said{Reason: cell.NotApplicable, Detail: "quarters alone are compared with what was expected: write Q, Q-1 and so on"}
+		}
+		x, label, ok := t.Outlook.Surprise(-t.Period.Offset())
+		return foreseen(x, label, ok)
+	})),
+	{ID: "estimate.target", Label: "Target", Unit: Price, Dataset: Opinions, Observed: true, Definition: "Mean of the prices that analysts aim at."},
+	{ID: "estimate.target_high", Label: "Highest target", Unit: Price, Dataset: Opinions, Observed: true, Definition: "Highest price that an analyst aims at."},
+	{ID: "estimate.target_low", Label: "Lowest target", Unit: Price, Dataset: Opinions, Observed: true, Definition: "Lowest price that an analyst aims at."},
+	{ID: "estimate.recommendation", Label: "Recommendation", Unit: Ratio, Dataset: Opinions, Observed: true, Definition: "Mean recommendation, from 1 (strong buy) to 5 (sell)."},
+	{ID: "estimate.growth_5y", Label: "Growth expected", Unit: Percent, Dataset: Opinions, Observed: true, Definition: "Growth of earnings a year that is expected over five years."},
+	valued("estimate.upside", "Target over price", Percent, "over(estimate.target, price.latest) - 1", "Mean target over the latest price, less one."),
+	valued("value.pe_forward", "Price/earnings ahead", Ratio, "over(price.latest, own(estimate.eps))", "Latest price over the earnings a share that are expected of the twelve months ahead."),
+	valued("value.peg", "PEG", Ratio, "over(value.pe, 100 * estimate.growth_5y)", "Price/earnings over the growth that is expected over five years, in per cent."),
+}
+
+// estimated is a field read off the estimates.
+func estimated(id, label string, unit Unit, definition string, tell func(*Told) Said) Field {
+	f := told(id, label, unit, Estimates, definition, tell)
+	f.Takes = APeriodAhead
+	return f
+}
+
+func expected(id, label string, unit Unit, line estimate.Line, definition string) Field {
+	return estimated(id, label, unit, definition, func(t *Told) Said {
+		p := t.Period
+		if p == (period.Period{}) {
+			p = period.AheadTwelveMonths
+		}
+		x, label, ok := t.Outlook.Of(line, p, t.Day)
+		return foreseen(x, label, ok)
+	})
+}
+
+// nextYear is the next fiscal year where no period is named.
+func nextYear(p period.Period) period.Period {
+	if p == (period.Period{}) {
+		return period.NextYear
+	}
+	return p
+}
+
+func foreseen(x float64, label string, ok bool) Said {
+	if !ok || math.IsNaN(x) {
+		return Said{Reason: cell.NotReported, Detail: "no analyst estimates it", Period: label}
+	}
+	return Said{Value: cell.Of(x), Period: label, Flags: cell.Estimate}
+}
+
+// Outlook reads estimates off their records, the nearest period first.
+func Outlook(entries entry.Entries) (out estimate.Outlook) {
+	first := columnOf(Estimates, "eps")
+	year, currency, part := columnOf(Estimates, "year"), columnOf(Estimates, "currency"), columnOf(Estimates, "part")
+	for i := range entries {
+		v := entries[i].Values
+		p, err := statement.ParsePart(v[part].Text)
+		if err != nil {
+			continue
+		}
+		e := estimate.Estimate{End: entries[i].Day, Year: int(v[year].Num), Part: p, Currency: v[currency].Text}
+		for k := range e.Values {
+			e.Values[k] = math.NaN()
+			if x := v[first+k]; x.Kind == cell.Number {
+				e.Values[k] = x.Num
+			}
+		}
+		out = append(out, e)
+	}
+	return out
+}
