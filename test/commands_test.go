@@ -199,6 +199,37 @@ func TestTheDemoShowsEveryCase(t *testing.T) {
 	}
 }
 
+// The fields of a table are those of the whole list of estimates, added up here.
+func TestEstimatesAsAListAndAsFields(t *testing.T) {
+	var all wire.Estimates
+	shared.must(t, &all, "estimates", "KELP.XCVH", "--format", "json")
+	if len(all.Ahead) != 6 || len(all.Behind) != 4 || all.State != "fresh" || all.Currency != "EUR" || all.Ahead[3].Year || !all.Ahead[4].Year {
+		t.Fatalf("got %+v", all)
+	}
+	sum, last := 0.0, all.Behind[0]
+	for _, e := range all.Ahead[:4] {
+		if sum += *e.EPS; *e.High < *e.EPS || *e.Low > *e.EPS || e.Actual != nil {
+			t.Errorf("got %+v", e)
+		}
+	}
+	var price wire.Table
+	shared.must(t, &price, "value", "KELP.XCVH", "price.latest", "--format", "json")
+	var tab wire.Table
+	shared.must(t, &tab, "value", "KELP.XCVH", "estimate.eps", "estimate.eps@Q+2", "estimate.eps@FY+2", "estimate.eps_revision_30d@Q+1", "estimate.surprise", "value.pe_forward", "--format", "json")
+	for i, want := range []float64{
+		sum, *all.Ahead[1].EPS, *all.Ahead[5].EPS, *all.Ahead[0].EPS / *all.Ahead[0].Before30 - 1, (*last.Actual - *last.EPS) / math.Abs(*last.EPS), price.Rows[0].Cells[0].V.(float64) / sum,
+	} {
+		if c := tab.Rows[0].Cells[i]; math.Abs(c.V.(float64)-want) > 1e-9 {
+			t.Errorf("%s is %v, want %v", tab.Columns[i].ID, c.V, want)
+		}
+	}
+	for symbol, says := range map[string]string{"S&T.XNMK": "no analyst follows it", "HB31.XCVH": "nobody estimates", "LIME.XTSG": "LIME.XTSG"} {
+		if r := shared.soba(t, "estimates", symbol); r.code != 0 || !strings.Contains(r.out, says) {
+			t.Errorf("estimates of %s: exit %d\n%s%s", symbol, r.code, r.out, r.err)
+		}
+	}
+}
+
 // A currency that no exchange of the list is in has to be asked for once.
 func TestAListInACurrencyOfItsOwn(t *testing.T) {
 	read := func(more ...string) (tab wire.Table) {

@@ -110,7 +110,7 @@ func leastOf(s *service.Service) (requests int, limit time.Duration) {
 		batches(kinds[market.Share], 100) + // announcements
 		batches(kinds[market.ETF]+kinds[market.Fund], 100) + batches(kinds[market.Bond], 100) + batches(kinds[market.Future]+kinds[market.Option], 100) +
 		kinds[market.Index] // members
-	whimbrel := 2 * batches(kinds[market.Share], 25) // ratios, and accounts
+	whimbrel := 4 * batches(kinds[market.Share], 25) // ratios, accounts, estimates, recommendations
 	dunlin := batches(fixed, 30)
 	for _, v := range []struct {
 		requests, atOnce int

@@ -563,6 +563,37 @@ type StatementLine struct {
 	Growth     []*float64 `json:"growth,omitempty" doc:"Against the same period a year before, as a fraction"`
 }
 
+// Estimates are what analysts expect of an issuer.
+type Estimates struct {
+	Listing
+	State    string     `json:"state"`
+	Reason   string     `json:"reason"`
+	Detail   string     `json:"detail,omitempty"`
+	Source   string     `json:"source"`
+	Fetched  *time.Time `json:"fetched"`
+	Currency string     `json:"estimates_currency" doc:"Of the amounts"`
+	Ahead    []Estimate `json:"ahead" doc:"Quarters and then years that are to come, the nearest first"`
+	Behind   []Estimate `json:"behind" doc:"Quarters that have been reported, the newest first"`
+}
+
+// Estimate is what is expected of a period.
+type Estimate struct {
+	Period   string   `json:"period" example:"2026-Q3"`
+	End      string   `json:"end"`
+	Year     bool     `json:"year" doc:"A fiscal year, and not a quarter"`
+	EPS      *float64 `json:"eps" doc:"Mean estimate of diluted earnings a share"`
+	High     *float64 `json:"eps_high"`
+	Low      *float64 `json:"eps_low"`
+	Analysts *float64 `json:"analysts"`
+	Before7  *float64 `json:"eps_7d" doc:"The mean 7 days ago"`
+	Before30 *float64 `json:"eps_30d"`
+	Before60 *float64 `json:"eps_60d"`
+	Before90 *float64 `json:"eps_90d"`
+	Revenue  *float64 `json:"revenue" doc:"Mean estimate of revenue"`
+	Actual   *float64 `json:"eps_actual" doc:"What earnings a share became"`
+	Surprise *float64 `json:"surprise,omitempty" doc:"That less what was expected, over the size of this, as a fraction"`
+}
+
 // Token is a key to the service, shown once.
 type Token struct {
 	Token string `json:"token"`

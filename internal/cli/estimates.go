@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"soba.invalid/soba/internal/wire"
+)
+
+func (a *app) estimatesCommand() *cobra.Command {
+	var p printing
+	var history bool
+	c := &cobra.Command{
+		Use: "estimates SYMBOL", Short: "Show what analysts expect of an issuer", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeListsAndSymbols,
+		Long: `Shows what analysts expect of the next quarters and years of an issuer: the mean,
+highest and lowest estimate of earnings a share with what the mean was before, and of
+revenue. With --history what was expected of past quarters, and what they became.
+Of many names at once these are columns: 'soba table LIST --view analysts'.`,
+		Example: "  soba estimates KELP.XCVH\n  soba estimates KELP.XCVH --history\n  soba estimates KELP.XCVH --format csv --output kelp-estimates.csv\n  soba table income --view analysts",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := p.check(); err != nil {
+				return err
+			}
+			e, err := get[wire.Estimates](cmd.Context(), a.client, "/api/v1/listings/"+symbolPath(args[0])+"/estimates", nil)
+			if err != nil {
+				return err
+			}
+			header, rows := a.estimateRows(&e, p.format, history)
+			if len(rows) > 0 || p.format != "table" {
+				if err := a.print(&p, header, rows, e); err != nil {
+					return err
+				}
+			}
+			if p.format == "table" && p.output == "" {
+				fmt.Fprintln(a.out, aboutEstimates(&e))
+			}
+			return nil
+		},
+	}
+	p.add(c)
+	c.Flags().BoolVar(&history, "history", false, "past quarters: what was expected, and what they became")
+	return c
+}
+
+func (a *app) estimateRows(e *wire.Estimates, format string, history bool) (header []string, rows [][]string) {
+	money := func(x *float64) string { return a.number(x, "", e.Currency, format) }
+	plain := func(x *float64, unit string) string {
+		if x == nil {
+			return ""
+		}
+		return a.number(x, "", unit, format)
+	}
+	if history {
+		header = []string{"period", "end", "expected", "became", "surprise", "high", "low", "analysts"}
+		if format == "table" {
+			header = []string{"", "Up to", "Expected", "Became", "Surprise", "Highest", "Lowest", "Analysts"}
+		}
+		for _, x := range e.Behind {
+			rows = append(rows, []string{x.Period, x.End, money(x.EPS), money(x.Actual), plain(x.Surprise, "percent"), money(x.High), money(x.Low), plain(x.Analysts, "count")})
+		}
+		return header, rows
+	}
+	header = []string{"period", "end", "eps", "high", "low", "analysts", "eps_7d", "eps_30d", "eps_60d", "eps_90d", "revenue"}
+	if format == "table" {
+		header = []string{"", "Up to", "Earnings a share", "Highest", "Lowest", "Analysts", "7 days ago", "30 days", "60 days", "90 days", "Revenue"}
+	}
+	for _, x := range e.Ahead {
+		rows = append(rows, []string{
+			x.Period, x.End, money(x.EPS), money(x.High), money(x.Low), plain(x.Analysts, "count"), money(x.Before7), money(x.Before30), money(x.Before60), money(x.Before90), money(x.Revenue),
+		})
+	}
+	return header, rows
+}
+
+func aboutEstimates(e *wire.Estimates) string {
+	text := fmt.Sprintf("\n%s: %s", e.Symbol, e.State)
+	if e.Reason != "" {
+		text += ": " + e.Reason
+	}
+	if e.Detail != "" {
+		text += " (" + e.Detail + ")"
+	}
+	if e.Source != "" {
+		text += "; from " + e.Source
+	}
+	if e.Currency != "" {
+		text += "; " + e.Currency
+	}
+	switch {
+	case e.Reason == "not_applicable":
+		text += "; nobody estimates the earnings of its kind of instrument"
+	case e.Reason == "never_fetched":
+		text += ": 'soba refresh " + e.Symbol + "' asks for them"
+	case e.State != "missing" && len(e.Ahead)+len(e.Behind) == 0:
+		text += "; no analyst follows it"
+	}
+	return text
+}

@@ -1,0 +1,68 @@
+package httpapi
+
+import (
+	"context"
+	"math"
+	"net/http"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"soba.invalid/soba/internal/core/catalogue"
+	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/estimate"
+	"soba.invalid/soba/internal/core/statement"
+	"soba.invalid/soba/internal/wire"
+)
+
+func (s *Server) addEstimates() {
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/estimates", "get-estimates", "What analysts expect of an issuer, and what became of it", "history"),
+		func(ctx context.Context, in *SymbolInput) (*body[wire.Estimates], error) {
+			list, err := s.adHoc([]string{in.Symbol})
+			if err != nil {
+				return nil, err
+			}
+			records, err := s.Book.Records(ctx, list.Rows, 0)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			r := records[0]
+			account, given := r.Account(catalogue.Estimates, s.Now(), s.Limits)
+			out := wire.Estimates{
+				Listing: s.listing(r.Listing), State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched),
+				Ahead: []wire.Estimate{}, Behind: []wire.Estimate{},
+			}
+			if !catalogue.Info(catalogue.Estimates).Has(r.Listing.Kind) {
+				out.State, out.Reason = cell.Missing.String(), cell.NotApplicable.String()
+				return answer(out), nil
+			}
+			if given == nil {
+				return answer(out), nil
+			}
+			for _, e := range slices.Concat(given.Outlook.Ahead(false), given.Outlook.Ahead(true)) {
+				out.Ahead = append(out.Ahead, expectedOf(e))
+				out.Currency = e.Currency
+			}
+			for i, e := range given.Outlook.Behind() {
+				w := expectedOf(e)
+				if x, _, ok := given.Outlook.Surprise(i); ok {
+					w.Surprise = &x
+				}
+				out.Behind = append(out.Behind, w)
+			}
+			return answer(out), nil
+		})
+}
+
+func expectedOf(e *estimate.Estimate) wire.Estimate {
+	of := func(line estimate.Line) *float64 {
+		if x := e.Values[line]; !math.IsNaN(x) {
+			return &x
+		}
+		return nil
+	}
+	return wire.Estimate{
+		Period: e.Label(), End: e.End.String(), Year: e.Part == statement.Whole, EPS: of(estimate.EPS), High: of(estimate.High), Low: of(estimate.Low), Analysts: of(estimate.Analysts),
+		Before7: of(estimate.Before7), Before30: of(estimate.Before30), Before60: of(estimate.Before60), Before90: of(estimate.Before90), Revenue: of(estimate.Revenue), Actual: of(estimate.Actual),
+	}
+}
