@@ -91,27 +91,31 @@ func (b *Bars) TrueRange(n int) float64 {
 // covariance over the variance of the index's (W. F. Sharpe, 1963). It reads the
 // given number of weeks before the one that holds a day; a week in which either has
 // no bar, or none the week before, is left out. NaN where half of the weeks are, or
-// where the index does not move.
+// where the index does not move. There may be five years of weeks.
 func (b *Bars) Beta(index *Bars, day period.Date, weeks int) float64 {
 	monday, _ := Weekly.Around(day)
 	start := monday - period.Date(7*(weeks+1))
-	own, other := b.weekly(start, weeks+1), index.weekly(start, weeks+1)
-	var x, y []float64
+	var own, other, x, y [mostWeeks + 1]float64
+	b.weekly(start, own[:weeks+1])
+	index.weekly(start, other[:weeks+1])
+	n := 0
 	for w := 1; w <= weeks; w++ {
 		if r, m := own[w]/own[w-1]-1, other[w]/other[w-1]-1; !math.IsNaN(r) && !math.IsNaN(m) {
-			x, y = append(x, m), append(y, r)
+			x[n], y[n] = m, r
+			n++
 		}
 	}
-	if 2*len(x) < weeks {
+	if 2*n < weeks {
 		return math.NaN()
 	}
-	_, slope := stat.LinearRegression(x, y, nil, false)
+	_, slope := stat.LinearRegression(x[:n], y[:n], nil, false)
 	return slope
 }
 
+const mostWeeks = 260
+
 // weekly is the last close of each week from a Monday on; NaN for those without a bar.
-func (b *Bars) weekly(monday period.Date, weeks int) []float64 {
-	out := make([]float64, weeks)
+func (b *Bars) weekly(monday period.Date, out []float64) {
 	for w := range out {
 		first := monday + period.Date(7*w)
 		out[w] = math.NaN()
@@ -119,5 +123,4 @@ func (b *Bars) weekly(monday period.Date, weeks int) []float64 {
 			out[w] = b.Close[i]
 		}
 	}
-	return out
 }
