@@ -108,6 +108,9 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"prices KELP.XCVH --every 7m", 1, "15m"},
 		{"prices KELP.XCVH --every 1h --adjust full", 1, "not adjusted for dividends"},
 		{"statements KELP.XCVH --by month", 1, "quarter"},
+		{"model KELP.XCVH --growth 5", 2, "write 5% or 0.05"},
+		{"model KELP.XCVH --of hope", 1, "gordon"},
+		{"model KELP.XCVH --base much", 1, "is no number"},
 		{"score KELP.XCVH --of x", 2, "f or z"},
 		{"score KELP.XCVH --of z --period FY", 2, "takes no period"},
 		{"score KELP.XCVH --period sometime", 2, "not a period"},
@@ -226,6 +229,38 @@ func TestEstimatesAsAListAndAsFields(t *testing.T) {
 	for symbol, says := range map[string]string{"S&T.XNMK": "no analyst follows it", "HB31.XCVH": "nobody estimates", "LIME.XTSG": "LIME.XTSG"} {
 		if r := shared.soba(t, "estimates", symbol); r.code != 0 || !strings.Contains(r.out, says) {
 			t.Errorf("estimates of %s: exit %d\n%s%s", symbol, r.code, r.out, r.err)
+		}
+	}
+}
+
+// Gordon's model is its closed form; the grid holds the value in its middle; what
+// cannot be valued is refused in words.
+func TestModelsOfAShare(t *testing.T) {
+	var m wire.Model
+	shared.must(t, &m, "model", "HBNK.XCVH", "--of", "gordon", "--terminal", "3%", "--discount", "0.08", "--format", "json")
+	found := map[string]wire.Assumption{}
+	for _, a := range m.Assumptions {
+		found[a.Name] = a
+	}
+	var tab wire.Table
+	shared.must(t, &tab, "value", "HBNK.XCVH", "dividend.forward", "price.latest", "--format", "json")
+	base, price := tab.Rows[0].Cells[0].V.(float64), tab.Rows[0].Cells[1].V.(float64)
+	want := base * 1.03 / (0.08 - 0.03)
+	if m.Value == nil || math.Abs(*m.Value-want) > 1e-9 || math.Abs(*m.Distance-(want/price-1)) > 1e-9 || *found["base"].Value != base || !found["discount"].Yours || found["base"].Yours || m.Implied != nil {
+		t.Errorf("got %+v, want %v", m, want)
+	}
+	if g := m.Grid; len(g.Values) != 5 || *g.Values[2][2] != *m.Value || math.Abs(*g.Values[3][2]-base*1.03/(0.09-0.03)) > 1e-9 {
+		t.Errorf("the grid %+v", g)
+	}
+	shared.must(t, &m, "model", "KELP.XCVH", "--format", "json")
+	if m.Implied == nil || m.Parts == nil || math.Abs(m.Parts.Stage1+m.Parts.Stage2+m.Parts.Terminal-*m.Value) > 1e-9 || m.Assumptions[1].Origin != "growth of free cash flow a year over five years" {
+		t.Errorf("got %+v", m)
+	}
+	for args, says := range map[string]string{
+		"ALGA.XPLR --of earnings": "nothing to grow from", "TIDE.XPLR --of dividends": "nothing to grow from", "KELP.XCVH --discount 1%": "above the growth for ever", "HB31.XCVH": "no earnings of its own",
+	} {
+		if r := shared.soba(t, append([]string{"model"}, strings.Split(args, " ")...)...); r.code != 0 || !strings.Contains(r.out, says) {
+			t.Errorf("model %s: exit %d\n%s%s", args, r.code, r.out, r.err)
 		}
 	}
 }

@@ -99,6 +99,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.addExchanges()
 	s.addStatements()
 	s.addEstimates()
+	s.addModel()
 	s.addSources()
 	s.addSchedules()
 	s.addImports()

@@ -594,6 +594,43 @@ type Estimate struct {
 	Surprise *float64 `json:"surprise,omitempty" doc:"That less what was expected, over the size of this, as a fraction"`
 }
 
+// Model is what a share is worth by what it will pay.
+type Model struct {
+	Listing
+	Of          string       `json:"of" enum:"cash,earnings,dividends,gordon"`
+	Assumptions []Assumption `json:"assumptions"`
+	Refused     string       `json:"refused,omitempty" doc:"Why the model cannot apply"`
+	Value       *float64     `json:"value,omitempty" doc:"Of a share, in the currency of the listing"`
+	Parts       *ModelParts  `json:"parts,omitempty"`
+	Price       *float64     `json:"price,omitempty" doc:"Latest price"`
+	Distance    *float64     `json:"distance,omitempty" doc:"Value over price, less one"`
+	Implied     *float64     `json:"implied_growth,omitempty" doc:"Growth of the first stage at which the value is the price"`
+	Grid        *ModelGrid   `json:"grid,omitempty" doc:"The value under other discount rates and growths"`
+}
+
+// Assumption is one number that a model rests on.
+type Assumption struct {
+	Name   string   `json:"name" enum:"base,growth,years,growth2,years2,terminal,discount"`
+	Value  *float64 `json:"value"`
+	Unit   string   `json:"unit" doc:"percent (as a fraction), years, or a currency"`
+	Origin string   `json:"origin" doc:"Where it is from"`
+	Yours  bool     `json:"yours" doc:"Given by the caller"`
+}
+
+// ModelParts are the present values of what comes in each stage.
+type ModelParts struct {
+	Stage1   float64 `json:"stage1"`
+	Stage2   float64 `json:"stage2"`
+	Terminal float64 `json:"terminal"`
+}
+
+// ModelGrid is a value for each discount rate, a row, by each growth, a column.
+type ModelGrid struct {
+	Discounts []float64    `json:"discounts"`
+	Growths   []float64    `json:"growths"`
+	Values    [][]*float64 `json:"values"`
+}
+
 // Token is a key to the service, shown once.
 type Token struct {
 	Token string `json:"token"`
