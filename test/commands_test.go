@@ -111,6 +111,7 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"model KELP.XCVH --growth 5", 2, "write 5% or 0.05"},
 		{"model KELP.XCVH --of hope", 1, "gordon"},
 		{"model KELP.XCVH --base much", 1, "is no number"},
+		{"conflicts income --tolerance much", 2, "write 5%"},
 		{"score KELP.XCVH --of x", 2, "f or z"},
 		{"score KELP.XCVH --of z --period FY", 2, "takes no period"},
 		{"score KELP.XCVH --period sometime", 2, "not a period"},
@@ -230,6 +231,24 @@ func TestEstimatesAsAListAndAsFields(t *testing.T) {
 		if r := shared.soba(t, "estimates", symbol); r.code != 0 || !strings.Contains(r.out, says) {
 			t.Errorf("estimates of %s: exit %d\n%s%s", symbol, r.code, r.out, r.err)
 		}
+	}
+}
+
+// One vendor divides the price of a company by another year's earnings.
+func TestConflictsBetweenWhatIsComputedAndTheVendor(t *testing.T) {
+	var found wire.Conflicts
+	shared.must(t, &found, "conflicts", "income", "--format", "json")
+	if len(found.Conflicts) != 1 {
+		t.Fatalf("got %+v", found.Conflicts)
+	}
+	c := found.Conflicts[0]
+	ratio := c.Other.V.(float64) / c.Cell.V.(float64)
+	if c.Symbol != "CABL.XNMK" || c.Field != "value.pe" || c.Theirs != "vendor.pe" || c.Other.Source != "whimbrel" || ratio < 1.2 || ratio > 1.4 {
+		t.Errorf("got %+v, %v apart", c, ratio)
+	}
+	var none wire.Conflicts
+	if shared.must(t, &none, "conflicts", "income", "--tolerance", "50%", "--format", "json"); len(none.Conflicts) != 0 {
+		t.Errorf("by half: %+v", none.Conflicts)
 	}
 }
 

@@ -357,6 +357,43 @@ func (s *Server) addTables() {
 			}
 			return answer(health(list.Name, t)), nil
 		})
+	type conflictsInput struct {
+		ListInput
+		Tolerance float64 `query:"tolerance" default:"0.05" minimum:"0" maximum:"1" doc:"By which a computed ratio may differ from the vendor's, as a fraction"`
+	}
+	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}/conflicts", "get-conflicts", "Values of which two sources, or we and a vendor, differ", "tables"),
+		func(ctx context.Context, in *conflictsInput) (*body[wire.Conflicts], error) {
+			list, err := s.readable(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			now := s.Now()
+			read := func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, 0) }
+			records, err := read(list.Rows)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			rates, err := s.conversion("", true, now, read) // for accounts in another currency than prices
+			if err != nil {
+				return nil, err
+			}
+			found, err := table.Conflicts(rates, records, now, s.Limits, in.Tolerance)
+			if err != nil {
+				return nil, asProblem(err, "")
+			}
+			out := wire.Conflicts{Watchlist: list.Name, Tolerance: in.Tolerance, Conflicts: []wire.Conflict{}}
+			for i := range found {
+				c := &found[i]
+				l := c.Row.Record.Listing
+				w := wire.Conflict{Symbol: l.Symbol.String(), Name: l.Name, Field: c.Ref.String(), Cell: account(&c.Cell)}
+				if c.Theirs.ID != "" {
+					other := account(&c.Other)
+					w.Theirs, w.Other = c.Theirs.String(), &other
+				}
+				out.Conflicts = append(out.Conflicts, w)
+			}
+			return answer(out), nil
+		})
 	s.addValues()
 }
 

@@ -72,6 +72,7 @@ type story struct {
 	halves      bool   // publishes halves and years, no quarters
 	late        bool   // has published nothing for a good while
 	unfollowed  bool   // by any analyst
+	misreckoned bool   // the vendor divides its price by the earnings of another year
 }
 
 // epoch is the first year of the walk of every price: twenty years and some back.

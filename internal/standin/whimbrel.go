@@ -64,6 +64,9 @@ func (m *Market) Ratios(l *Listing, day period.Date) (r Ratios, ok bool) {
 	}
 	r.MarketCap = bars.Close[bars.Len()-1] * float64(last.Shares)
 	r.PE, r.PB, r.PS = over(r.MarketCap, float64(income)*1000), over(r.MarketCap, float64(last.Equity)*1000), over(r.MarketCap, float64(revenue)*1000)
+	if l.story.misreckoned {
+		r.PE *= 1.3
+	}
 	r.Yield, r.Payout = float64(dividends)*1000/r.MarketCap, over(float64(dividends), float64(income))
 	r.Margin, r.Leverage = float64(income)/float64(revenue), over(float64(last.Debt), float64(last.Equity))
 	return r, true

@@ -30,7 +30,7 @@ func written(today period.Date) []*Listing {
 		with(share("KELP.XCVH", "Marram Kelp Farms", "XA", "EUR", "Sea farming", "Kelp growing and drying", 2140, december, 24), func(l *Listing) { l.Payer = payer{yield: 0.031, times: 4, growth: 0.06} }),
 		with(share("FERY.XCVH", "Interisle Ferry Line", "XA", "EUR", "Sea transport", "Passenger ferries", 5210, december, 41), func(l *Listing) { l.Payer = payer{yield: 0.042, times: 2, growth: 0.02, special: 2024} }),
 		with(share("SALT.XCVH", "Whitepan Salt Works", "XA", "EUR", "Minerals", "Solar salt", 880, december, 12.5), func(l *Listing) { l.Payer = payer{yield: 0.055, times: 2, growth: 0.01, cut: 2023} }),
-		with(share("CABL.XNMK", "Deepline Cable Layers", "XB", "GBP", "Sea works", "Submarine cables", 3900, december, 6.4), func(l *Listing) { l.Payer = payer{yield: 0.028, times: 2, growth: 0.04} }),
+		with(share("CABL.XNMK", "Deepline Cable Layers", "XB", "GBP", "Sea works", "Submarine cables", 3900, december, 6.4), func(l *Listing) { l.Payer = payer{yield: 0.028, times: 2, growth: 0.04}; l.story.misreckoned = true }),
 		share("TIDE.XPLR", "Slackwater Tidal Power", "XD", "USD", "Power", "Tidal power", 640, december, 18),
 		share("GLAS.XCVH", "Blowing Point Glassworks", "XA", "EUR", "Crafts", "Glass", 420, december, 7.8),
 		with(share("HBNK.XCVH", "Harbour Bank of Vela", "XA", "EUR", "Finance", "Banking", 6700, december, 33), func(l *Listing) { l.Payer = payer{yield: 0.058, times: 1, growth: 0.03} }),

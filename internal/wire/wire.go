@@ -631,6 +631,23 @@ type ModelGrid struct {
 	Values    [][]*float64 `json:"values"`
 }
 
+// Conflicts are values of which two accounts differ.
+type Conflicts struct {
+	Watchlist string     `json:"watchlist"`
+	Tolerance float64    `json:"tolerance" doc:"For computed ratios, a fraction of the larger; sources of one field may differ by one per cent"`
+	Conflicts []Conflict `json:"conflicts"`
+}
+
+// Conflict is a value of which two accounts differ.
+type Conflict struct {
+	Symbol string `json:"symbol"`
+	Name   string `json:"name"`
+	Field  string `json:"field"`
+	Cell   Cell   `json:"cell"`
+	Theirs string `json:"their_field,omitempty" doc:"The vendor's own ratio; none where another source gives the same field"`
+	Other  *Cell  `json:"other,omitempty" doc:"Its value"`
+}
+
 // Token is a key to the service, shown once.
 type Token struct {
 	Token string `json:"token"`

@@ -88,6 +88,18 @@ var statementFields = func() (fields []Field) {
 	)
 }()
 
+// Compared are computed ratios with what vendors compute under the same name.
+var Compared = []struct{ Ours, Theirs string }{
+	{"value.market_cap", "vendor.market_cap"},
+	{"value.pe", "vendor.pe"},
+	{"value.pb", "vendor.pb"},
+	{"value.ps", "vendor.ps"},
+	{"dividend.yield", "vendor.dividend_yield"},
+	{"dividend.payout", "vendor.payout"},
+	{"margin.net", "vendor.margin_net"},
+	{"strength.debt_to_equity", "vendor.debt_to_equity"},
+}
+
 // fiscal is a field derived from lines of the accounts in the period that it is asked
 // for; @-1y in its formula is the same period a year before.
 func fiscal(id, label string, unit Unit, text, definition, reference string) Field {

@@ -279,3 +279,18 @@ func TestTheZScoreByHand(t *testing.T) {
 		t.Errorf("of a bank: %+v", c)
 	}
 }
+
+// A ratio differs when it is further apart than the fraction and half a last digit.
+func TestConflictsWithAVendor(t *testing.T) {
+	for vendor, differs := range map[float64]bool{14.81: false, 15.5: false, 15.7: true, 14.1: false, 14: true} { // we: 14.8148
+		r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2025, year2025))
+		r.feed(catalogue.Ratios).Observation = observe1(catalogue.Ratios, saturday, values{"vendor.pe": cell.Of(vendor), "vendor.margin_net": cell.Of(0.135)})
+		found, err := Conflicts(Conversion{}, []*Record{r}, saturday, freshness.Standard, 0.05)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if (len(found) == 1) != differs || differs && (found[0].Ref.ID != "value.pe" || found[0].Theirs.ID != "vendor.pe" || found[0].Other.Value.Num != vendor) {
+			t.Errorf("a vendor that says %v: %+v", vendor, found)
+		}
+	}
+}
