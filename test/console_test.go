@@ -240,7 +240,9 @@ func TestConsoleRefreshShowsProgressAndCost(t *testing.T) {
 
 func TestConsoleHealthLeadsToTheCell(t *testing.T) {
 	t.Parallel()
-	p := open(t, shared, "/lists/growth/health", 1280, 800, false)
+	p := open(t, shared, "/lists/income/health", 1280, 800, false)
+	p.await("the conflict with a vendor", `document.querySelector('table[aria-labelledby=conflicts]')?.innerText.includes('CABL.XNMK')`)
+	p.do(chromedp.Navigate(shared.address + "/lists/growth/health"))
 	p.await("reasons", `document.body.innerText.includes('missing: rejected')`)
 	p.click(`//section[@aria-label='By reason']//a[text()='OARS.XCVH']`)
 	p.await("the account of the cell", `document.querySelector('aside section')?.innerText.includes('n/a*')`)

@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { api, ask, Trouble, type Health } from '../lib/api';
-  import { words, type State } from '../lib/format';
+  import { api, ask, Trouble, type Cell, type Health, type Schemas } from '../lib/api';
+  import { readable, words, type State } from '../lib/format';
   import { listPath, route, withQuery, go } from '../lib/route.svelte';
   import { fieldOf, world } from '../lib/world.svelte';
   import Counts from '../components/Counts.svelte';
@@ -23,6 +23,15 @@
       (error) => {
         if (error instanceof Trouble && !error.offline) trouble = error;
       },
+    );
+  });
+
+  let conflicts = $state<Schemas['Conflict'][]>([]);
+  $effect(() => {
+    void world.changes;
+    ask(api.GET('/api/v1/watchlists/{name}/conflicts', { params: { path: { name } } })).then(
+      (found) => (conflicts = found.conflicts),
+      () => {}, // the page says what is wrong
     );
   });
 
@@ -110,6 +119,31 @@
           {/each}
         </section>
         <section aria-label="By field">
+          {#if conflicts.length}
+            <h2 class="mb-1 font-semibold" id="conflicts">Conflicts</h2>
+            <table class="table mb-4 table-xs" aria-labelledby="conflicts">
+              <tbody>
+                {#each conflicts as c (c.symbol + c.field)}
+                  <tr>
+                    <td class="align-top"
+                      ><a
+                        class="link"
+                        href="{listPath(name)}?columns={c.their_field
+                          ? `${c.field},${c.their_field}`
+                          : c.field}&row={encodeURIComponent(c.symbol)}&field={c.field}">{c.symbol}</a
+                      ></td
+                    >
+                    <td>
+                      {fieldOf(c.field)?.label ?? c.field}: {readable(c.cell as Cell)}
+                      <span class="quiet">from {c.cell.source};</span>
+                      {#if c.other}{readable(c.other as Cell)} <span class="quiet">by {c.other.source} itself</span>
+                      {:else}<span class="quiet">{c.cell.detail}</span>{/if}
+                    </td>
+                  </tr>
+                {/each}
+              </tbody>
+            </table>
+          {/if}
           <h2 class="mb-1 font-semibold">By field</h2>
           <table class="table table-xs">
             <thead><tr><th>Field</th><th class="text-right">Stale</th><th class="text-right">Missing</th></tr></thead>
