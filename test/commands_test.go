@@ -113,7 +113,6 @@ func TestBadInputOnTheCommandLine(t *testing.T) {
 		{"model KELP.XCVH --base much", 1, "is no number"},
 		{"conflicts income --tolerance much", 2, "write 5%"},
 		{"score KELP.XCVH --of x", 2, "f or z"},
-		{"score KELP.XCVH --of z --period FY", 2, "takes no period"},
 		{"score KELP.XCVH --period sometime", 2, "not a period"},
 		{"statements KELP.XCVH --scale dozens", 2, "thousands, millions"},
 		{"value KELP.XCVH income.revenue@2024", 1, "takes a fiscal period"},

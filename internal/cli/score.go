@@ -39,9 +39,6 @@ scores'.`,
 				if _, err := period.Parse(at); err != nil {
 					return usageError{err}
 				}
-				if of == "z" {
-					return usageError{fmt.Errorf("the Z-score is of the newest accounts and the latest price: it takes no period")}
-				}
 				field += "@" + at
 			}
 			e, err := get[wire.Explanation](cmd.Context(), a.client, "/api/v1/explain", url.Values{"symbol": args, "field": {field}})
@@ -65,7 +62,7 @@ scores'.`,
 	}
 	p.add(c)
 	c.Flags().StringVar(&of, "of", "f", "f (F-score) or z (Z-score)")
-	c.Flags().StringVar(&at, "period", "", "of the F-score: FY, FY-1, FY2024, TTM-1 (default the newest twelve months)")
+	c.Flags().StringVar(&at, "period", "", "FY, FY-1, FY2024, TTM-1 (default the newest twelve months)")
 	c.RegisterFlagCompletionFunc("of", cobra.FixedCompletions([]string{"f", "z"}, cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flag is there
 	return c
 }

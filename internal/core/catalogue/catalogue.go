@@ -187,10 +187,14 @@ func (f *Field) Inputs() []formula.Ref {
 }
 
 // Within returns an input of the field as it is read for a period that the field is
-// asked for: one without a period takes the field's, and @-1y is a year before it.
+// asked for: one without a period takes the field's, and @-1y is a year before it. Of
+// a past period the latest price is that of the day on which it was known.
 func (f *Field) Within(asked period.Period, input formula.Ref) formula.Ref {
 	if f.Takes != AFiscal {
 		return input
+	}
+	if input.ID == "price.latest" && asked != (period.Period{}) {
+		input.ID = atFiling.ID
 	}
 	if g := Find(input.ID); g == nil || g.Takes != AFiscal {
 		return input
@@ -383,13 +387,22 @@ func Since(refs []formula.Ref, today period.Date) (earliest period.Date) {
 		if f == nil {
 			continue
 		}
-		day := Since(f.Inputs(), today)
+		inputs := f.Inputs()
+		for i, input := range inputs {
+			if within := f.Within(ref.Period, input); within != input {
+				inputs = slices.Clone(inputs)
+				inputs[i] = within
+			}
+		}
+		day := Since(inputs, today)
 		switch p := ref.Period; {
 		case f.Takes == ADate && p.IsDate():
 			day = p.Date(today) - period.LongestBreak
 		case f.Takes == AQuarter && p != (period.Period{}):
 			year, quarter := lastQuarter(today, p)
 			day = quarterEnd(year, quarter) - period.LongestBreak
+		case f.Takes == AFiscal && f.Dataset == Bars && p != (period.Period{}):
+			day = p.Reaches(today) - period.LongestBreak
 		case f.Back > 0:
 			day = today.AddDays(-f.Back - period.LongestBreak)
 		}

@@ -111,6 +111,9 @@ func TestHowFarBackFieldsRead(t *testing.T) {
 		"price.sma_200":                        "2026-01-21", // 280 and twice 14
 		"dividend.yield_at@2020-Q2":            "2020-06-16",
 		"dividend.yield_at@Q-4":                "2025-09-16", // the last quarter but four ended in September 2025
+		"value.pe":                             "",
+		"value.pe@FY-3":                        "2021-11-11", // five years and 14 days
+		"income.revenue@FY-9":                  "",           // which reads no bars
 		"dividend.yield_5y_average":            "2021-08-08", // 1921 and 14
 	} {
 		refs, err := ParseColumns(strings.Split(columns, ","))

@@ -38,12 +38,10 @@ var scoreFields = func() (fields []Field) {
 		parts = append(parts, c.id)
 	}
 	for _, t := range terms {
-		f := valued(t.id, t.label, Ratio, t.text, t.definition)
-		f.Reference = altman
+		f := fiscal(t.id, t.label, Ratio, t.text, t.definition, altman)
 		fields, sum = append(fields, f), append(sum, t.id)
 	}
-	z := valued("strength.z_score", "Z-score", Ratio, strings.Join(sum, " + "), "Sum of five weighted ratios, for industrial companies: below 1.81 distress, above 2.99 none, by its author.")
-	z.Reference = altman
+	z := fiscal("strength.z_score", "Z-score", Ratio, strings.Join(sum, " + "), "Sum of five weighted ratios, for industrial companies: below 1.81 distress, above 2.99 none, by its author.", altman)
 	return append(fields,
 		fiscal("strength.f_score", "F-score", Count, strings.Join(parts, " + "), "How many of nine tests of improving strength are passed, from 0 to 9: a period against the same a year before.", piotroski), z)
 }()

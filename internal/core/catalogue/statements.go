@@ -69,18 +69,19 @@ var statementFields = func() (fields []Field) {
 		fiscal("growth.eps_5y", "Earnings growth, 5 years", Percent, "over(income.eps_diluted, income.eps_diluted@-5y) ^ (1 / 5) - 1", "Compound growth of diluted earnings a share a year over five years.", ""),
 		fiscal("share.change_1y", "Change of shares", Percent, "over(balance.shares_outstanding - balance.shares_outstanding@-1y, balance.shares_outstanding@-1y)", "Shares outstanding against a year before.", ""),
 
-		valued("value.market_cap", "Market value", Money, "price.latest * balance.shares_outstanding", "Latest price times the shares outstanding by the newest report."),
-		valued("value.enterprise", "Enterprise value", Money, "value.market_cap + own(balance.total_debt) + or_else(own(balance.minority), 0) - own(balance.cash) - or_else(own(balance.short_investments), 0)", "Market value and debt and minority interest, less cash and short-term investments."),
-		valued("value.pe", "Price/earnings", Ratio, "over(price.latest, own(income.eps_diluted))", "Latest price over diluted earnings a share of twelve months."),
-		valued("value.ps", "Price/sales", Ratio, "over(value.market_cap, own(income.revenue))", "Market value over revenue of twelve months."),
-		valued("value.pb", "Price/book", Ratio, "over(value.market_cap, own(balance.equity))", "Market value over equity."),
-		valued("value.pcf", "Price/cash flow", Ratio, "over(value.market_cap, own(cash.operating))", "Market value over operating cash flow of twelve months."),
-		valued("value.pfcf", "Price/free cash", Ratio, "over(value.market_cap, own(cash.free))", "Market value over free cash flow of twelve months."),
-		valued("value.ev_sales", "EV/sales", Ratio, "over(value.enterprise, own(income.revenue))", "Enterprise value over revenue of twelve months."),
-		valued("value.ev_ebitda", "EV/EBITDA", Ratio, "over(value.enterprise, own(income.ebitda))", "Enterprise value over EBITDA of twelve months."),
-		valued("value.ev_ebit", "EV/EBIT", Ratio, "over(value.enterprise, own(income.operating_income))", "Enterprise value over operating income of twelve months."),
-		valued("value.earnings_yield", "Earnings yield", Percent, "over(own(income.eps_diluted), price.latest)", "Diluted earnings a share of twelve months over the latest price."),
-		valued("value.fcf_yield", "Free cash yield", Percent, "over(own(cash.free), value.market_cap)", "Free cash flow of twelve months over market value."),
+		atFiling,
+		fiscal("value.market_cap", "Market value", Money, "price.latest * balance.shares_outstanding", "Latest price times the shares outstanding by the newest report.", ""),
+		fiscal("value.enterprise", "Enterprise value", Money, "value.market_cap + own(balance.total_debt) + or_else(own(balance.minority), 0) - own(balance.cash) - or_else(own(balance.short_investments), 0)", "Market value and debt and minority interest, less cash and short-term investments.", ""),
+		fiscal("value.pe", "Price/earnings", Ratio, "over(price.latest, own(income.eps_diluted))", "Latest price over diluted earnings a share of twelve months.", ""),
+		fiscal("value.ps", "Price/sales", Ratio, "over(value.market_cap, own(income.revenue))", "Market value over revenue of twelve months.", ""),
+		fiscal("value.pb", "Price/book", Ratio, "over(value.market_cap, own(balance.equity))", "Market value over equity.", ""),
+		fiscal("value.pcf", "Price/cash flow", Ratio, "over(value.market_cap, own(cash.operating))", "Market value over operating cash flow of twelve months.", ""),
+		fiscal("value.pfcf", "Price/free cash", Ratio, "over(value.market_cap, own(cash.free))", "Market value over free cash flow of twelve months.", ""),
+		fiscal("value.ev_sales", "EV/sales", Ratio, "over(value.enterprise, own(income.revenue))", "Enterprise value over revenue of twelve months.", ""),
+		fiscal("value.ev_ebitda", "EV/EBITDA", Ratio, "over(value.enterprise, own(income.ebitda))", "Enterprise value over EBITDA of twelve months.", ""),
+		fiscal("value.ev_ebit", "EV/EBIT", Ratio, "over(value.enterprise, own(income.operating_income))", "Enterprise value over operating income of twelve months.", ""),
+		fiscal("value.earnings_yield", "Earnings yield", Percent, "over(own(income.eps_diluted), price.latest)", "Diluted earnings a share of twelve months over the latest price.", ""),
+		fiscal("value.fcf_yield", "Free cash yield", Percent, "over(own(cash.free), value.market_cap)", "Free cash flow of twelve months over market value.", ""),
 
 		valued("dividend.payout", "Payout", Percent, "over(dividend.ttm, own(income.eps_diluted))", "Regular dividends of the last 365 days over diluted earnings a share of twelve months."),
 		valued("dividend.cover", "Cover", Ratio, "over(own(income.eps_diluted), dividend.ttm)", "Diluted earnings a share of twelve months over the regular dividends of the last 365 days."),
@@ -99,6 +100,36 @@ var Compared = []struct{ Ours, Theirs string }{
 	{"margin.net", "vendor.margin_net"},
 	{"strength.debt_to_equity", "vendor.debt_to_equity"},
 }
+
+// atFiling is what takes the place of the latest price where a valuation is asked for
+// of a past period: a series of valuations must not know of reports before their day.
+var atFiling = Field{
+	ID: "price.at_filing", Label: "Price at filing", Unit: Price, Dataset: Bars, With: Statements, NotFor: unaccounted, Takes: AFiscal,
+	Definition: "Close of the last session on or before the day on which the accounts of a period were published, or where that is not known 60 days after its end. Valuations of past periods use it as their price.",
+	Tell: func(t *Told) Said {
+		r, err := t.Accounts.Read(statement.At("income.net_income"), t.Period, t.Day)
+		var gap *statement.Gap
+		switch {
+		case errors.As(err, &gap) && gap.Short:
+			return Said{Reason: cell.ShortHistory, Detail: gap.Detail, Period: r.Label}
+		case err != nil:
+			return Said{Reason: cell.NotReported, Detail: err.Error(), Period: r.Label}
+		}
+		day := r.Filed
+		if day == 0 {
+			day = r.End.AddDays(unknownFiling)
+		}
+		i := t.Bars.OnOrBefore(min(day, t.Day))
+		if i < 0 {
+			return t.tooShort()
+		}
+		return Said{Value: cell.Of(t.Bars.Close[i]), Session: t.Bars.Day[i]}
+	},
+}
+
+// unknownFiling is how many days after its end a report counts as published where its
+// source does not say.
+const unknownFiling = 60
 
 // fiscal is a field derived from lines of the accounts in the period that it is asked
 // for; @-1y in its formula is the same period a year before.

@@ -112,6 +112,25 @@ func (p Period) Before(years int) Period {
 	return p
 }
 
+// Reaches is a day before the begin of a fiscal period that is counted back from the
+// newest, whenever the fiscal year of its issuer ends.
+func (p Period) Reaches(today Date) Date {
+	years := 2 // the newest may have ended a year ago, and it lasts one
+	switch p.kind {
+	case Year, Trailing:
+		years -= int(p.offset)
+	case Quarter:
+		years -= int(p.offset) / 4
+	case Half:
+		years -= int(p.offset) / 2
+	case YearNamed, QuarterNamed:
+		return MakeDate(int(p.year)-1, 1, 1)
+	case Day, DayBack, Today:
+		return p.Date(today).AddYears(-2)
+	}
+	return today.AddYears(-years)
+}
+
 // String writes the period as [Parse] reads it.
 func (p Period) String() string {
 	switch p.kind {

@@ -12,6 +12,7 @@ import (
 	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/series"
 	"soba.invalid/soba/internal/core/statement"
 )
 
@@ -277,6 +278,37 @@ func TestTheZScoreByHand(t *testing.T) {
 	bank := listed("BBB", "EUR", 20, 20).accounts(fiscalYear(2025, map[string]float64{"income.revenue": 50, "income.net_income": 10, "balance.total_assets": 900, "balance.equity": 90}))
 	if c := evaluate(t, []*Record{bank}, "strength.z_score", "").Rows[0].Cells[0]; c.Reason != cell.NotApplicable {
 		t.Errorf("of a bank: %+v", c)
+	}
+}
+
+// The year 2024 was published on 10 March 2025, at 18; of the year before it is not
+// known when, and 60 days after its end, on 29 February 2024, the last close was 15.
+func TestValuationsOfPastPeriods(t *testing.T) {
+	known := fiscalYear(2024, year2024)
+	known.Filed = period.MakeDate(2025, 3, 10)
+	bars := &series.Bars{}
+	for _, bar := range []struct {
+		day   period.Date
+		close float64
+	}{
+		{period.MakeDate(2024, 2, 28), 15}, {period.MakeDate(2024, 3, 5), 16}, {period.MakeDate(2025, 3, 7), 18}, {period.MakeDate(2025, 3, 11), 25}, {friday, 20},
+	} {
+		bars.Append(bar.day, bar.close, bar.close, bar.close, bar.close, 1)
+	}
+	r := listed("AAA", "EUR", 20, 20).history(bars).accounts(fiscalYear(2023, year2024), known, fiscalYear(2025, year2025))
+	for id, want := range map[string]float64{
+		"price.at_filing@FY-1": 18, "value.pe@FY-1": 18 / 1.2, "value.market_cap@FY2024": 1800, "value.ps@FY-1": 1800. / 800, "value.pe@FY-2": 15 / 1.2, "value.pe": 20 / 1.35,
+		"value.enterprise@FY-1": 1800 + 200 - 50,
+	} {
+		if c := evaluate(t, []*Record{r}, id, "").Rows[0].Cells[0]; math.Abs(c.Value.Num-want) > 1e-12 {
+			t.Errorf("%s is %+v, want %v", id, c, want)
+		}
+	}
+	if c := evaluate(t, []*Record{r}, "price.at_filing@FY-1", "").Rows[0].Cells[0]; c.Period != "2025-03-07" || c.Unit != "EUR" {
+		t.Errorf("of its session: %+v", c)
+	}
+	if c := evaluate(t, []*Record{r}, "value.pe@FY-5", "").Rows[0].Cells[0]; !c.Absent() || !strings.Contains(c.Detail, "short_history") && c.Reason != cell.ShortHistory {
+		t.Errorf("before there are accounts: %+v", c)
 	}
 }
 

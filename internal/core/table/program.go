@@ -490,7 +490,7 @@ func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, pi
 		if t.Bars == nil {
 			t.Bars = picked[with].Bars
 		} else {
-			t.Entries, t.Payments = picked[with].Entries, picked[with].Payments
+			t.Entries, t.Payments, t.Accounts = picked[with].Entries, picked[with].Payments, picked[with].Accounts
 		}
 	}
 	said := s.field.Tell(&t)
