@@ -17,6 +17,7 @@ import (
 	"soba.invalid/soba/internal/core/series"
 	"soba.invalid/soba/internal/core/statement"
 	"soba.invalid/soba/internal/core/table"
+	"soba.invalid/soba/internal/source"
 )
 
 // known is the condition for a row of a bitemporal table to have been the known
@@ -192,6 +193,11 @@ func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets 
 	if err != nil {
 		return err
 	}
+	if slices.Contains(datasets, string(catalogue.Statements)) {
+		if err := s.readRestated(ctx, f, ids, at); err != nil {
+			return err
+		}
+	}
 	for d, byListing := range f {
 		info := catalogue.Info(d)
 		if info == nil || info.Shape != catalogue.Dated || !slices.Contains(datasets, string(d)) {
@@ -209,6 +215,40 @@ func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets 
 		}
 	}
 	return nil
+}
+
+// readRestated puts beside each report what its source had said before, as it was
+// known at an instant.
+func (s *Store) readRestated(ctx context.Context, f feeds, ids []int64, at time.Time) error {
+	info := catalogue.Info(catalogue.Statements)
+	rows, err := s.Pool.Query(ctx, `
+		select distinct on (listing_id, source, key) listing_id, source, key, fields from entry
+		where listing_id = any($1) and dataset = 'statements' and known_to < 'infinity' and known_to <= $2
+		order by listing_id, source, key, known_to desc`, ids, at)
+	if err != nil {
+		return err
+	}
+	var id int64
+	var from, key string
+	var fields []byte
+	_, err = pgx.ForEachRow(rows, []any{&id, &from, &key, &fields}, func() error {
+		var values map[string]any
+		if err := json.Unmarshal(fields, &values); err != nil {
+			return err
+		}
+		before := make([]cell.Value, len(info.Columns))
+		for i, col := range info.Columns {
+			before[i] = valueOf(values[col.Name])
+		}
+		entries := f.given(catalogue.Statements, id, from).Entries
+		for i := range entries {
+			if source.KeyOf(info, entries[i].Values) == key {
+				entries[i].Before = before
+			}
+		}
+		return nil
+	})
+	return err
 }
 
 func (s *Store) readBars(ctx context.Context, f feeds, ids []int64, at time.Time, from period.Date) error {

@@ -20,6 +20,7 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/entry"
+	"soba.invalid/soba/internal/core/freshness"
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/plan"
@@ -318,6 +319,45 @@ func TestDatedRecordsAreRestatedAndWithdrawn(t *testing.T) {
 	rates("2026-03-04", "2026-03-05", "2026-03-04", 1.1)
 	if got := written("EUR/USD", catalogue.Rates, 0); got != "2026-03-02 1.08; 2026-03-03 1.09; 2026-03-04 1.1; " {
 		t.Errorf("rates: %s", got)
+	}
+}
+
+// A year whose revenue is restated shows the new one, says so, and can be read as it was.
+func TestReportsAreRestated(t *testing.T) {
+	f := open(t)
+	info := catalogue.Info(catalogue.Statements)
+	report := func(revenue float64) *source.Answer {
+		values := make([]cell.Value, len(info.Columns))
+		for name, v := range map[string]cell.Value{
+			"end": cell.OfText("2025-12-31"), "part": cell.OfText("FY"), "basis": cell.OfText("consolidated"), "year": cell.Of(2025), "currency": cell.OfText("EUR"),
+			"income.revenue": cell.Of(revenue), "income.net_income": cell.Of(7),
+		} {
+			values[info.Column(name)] = v
+		}
+		return &source.Answer{Entries: []source.Entries{{
+			Origin:  source.Origin{Symbol: market.Symbol{Ticker: "AAA", Exchange: "XCVH"}, Dataset: catalogue.Statements},
+			Entries: entry.Entries{{Day: period.MakeDate(2025, 12, 31), Values: values}},
+		}}}
+	}
+	revenue := func(r *table.Record) string {
+		refs, err := catalogue.ParseColumns([]string{"income.revenue", "income.net_income"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := table.Compile(refs, "", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cells := p.Evaluate([]*table.Record{r}, noon, freshness.Standard).Rows[0].Cells
+		return fmt.Sprintf("%v %s %q; %v %s", cells[0].Value.Num, cells[0].Flags, cells[0].Detail, cells[1].Value.Num, cells[1].Flags)
+	}
+	f.save(catalogue.Statements, report(100), noon.Add(-3*time.Hour))
+	f.save(catalogue.Statements, report(90), noon.Add(-time.Hour))
+	if got, want := revenue(f.at("AAA.XCVH", noon)), `90 restated "was 100.00 before"; 7 `; got != want {
+		t.Errorf("now %s, want %s", got, want)
+	}
+	if got, want := revenue(f.at("AAA.XCVH", noon.Add(-2*time.Hour))), `100  ""; 7 `; got != want {
+		t.Errorf("then %s, want %s", got, want)
 	}
 }
 

@@ -154,6 +154,13 @@ func accountLine(t *Told, line int) Said {
 	if r.Standalone {
 		said.Flags |= cell.Standalone
 	}
+	if r.Restated {
+		said.Flags |= cell.Restated
+		if !math.IsNaN(r.Was) {
+			was := cell.Cell{Value: cell.Of(r.Was)}
+			said.Detail = "was " + was.Readable() + " before"
+		}
+	}
 	var gap *statement.Gap
 	switch {
 	case errors.As(err, &gap) && gap.Short:
@@ -169,6 +176,23 @@ func accountLine(t *Told, line int) Said {
 }
 
 var reportColumns = [...]int{columnOf(Statements, "end"), columnOf(Statements, "part"), columnOf(Statements, "basis"), columnOf(Statements, "year"), columnOf(Statements, "filed"), columnOf(Statements, "currency"), columnOf(Statements, "standard")}
+
+// replaced are the values of lines that were others before; nil where none was.
+func replaced(before []cell.Value, values []float64, first int) (was []float64) {
+	for k := range values {
+		if before == nil || before[first+k].Kind != cell.Number || before[first+k].Num == values[k] || math.IsNaN(values[k]) {
+			continue
+		}
+		if was == nil {
+			was = make([]float64, len(values))
+			for i := range was {
+				was[i] = math.NaN()
+			}
+		}
+		was[k] = before[first+k].Num
+	}
+	return was
+}
 
 // Reports reads the reports of a listing's issuer off their records. Those whose part
 // of the year is not known are left out.
@@ -192,6 +216,7 @@ func Reports(entries entry.Entries) []statement.Report {
 				r.Values[k] = x.Num
 			}
 		}
+		r.Was = replaced(entries[i].Before, r.Values, first)
 		reports = append(reports, r)
 	}
 	return reports

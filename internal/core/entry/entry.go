@@ -13,7 +13,8 @@ import (
 type Entry struct {
 	Day    period.Date // zero where the dataset has no date
 	Values []cell.Value
-	Place  string // where in the response it stood
+	Place  string       // where in the response it stood
+	Before []cell.Value // of the version that it replaced, of accounts; nil where it is the first
 }
 
 // Entries are the records of one listing and dataset, the oldest first.

@@ -55,6 +55,7 @@ type Report struct {
 	Currency   string    // ISO 4217
 	Standard   string    // of accounting, as IFRS
 	Values     []float64 // by the position of the line; NaN where it has none
+	Was        []float64 // what the source had said before, where that was something else; else NaN. nil where nothing changed
 }
 
 // Label names the stretch, as FY2025 or 2025-Q3.
@@ -118,13 +119,15 @@ func restated(r Report, splits []series.Split) Report {
 	if factor == 1 {
 		return r
 	}
-	r.Values = slices.Clone(r.Values)
-	for i := range Lines {
-		switch {
-		case Lines[i].Shares:
-			r.Values[i] *= factor
-		case Lines[i].Nature == PerShare:
-			r.Values[i] /= factor
+	r.Values, r.Was = slices.Clone(r.Values), slices.Clone(r.Was)
+	for _, values := range [][]float64{r.Values, r.Was} {
+		for i := range values {
+			switch {
+			case Lines[i].Shares:
+				values[i] *= factor
+			case Lines[i].Nature == PerShare:
+				values[i] /= factor
+			}
 		}
 	}
 	return r
@@ -141,6 +144,8 @@ type Reading struct {
 	Label      string      // FY2025, 2025-Q3, TTM 2025-09-30
 	Currency   string
 	Standalone bool
+	Restated   bool      // a report that it was read from had another value before
+	Was        float64   // that value, where it is of one report alone; else NaN
 	From       []*Report // added, in order of time
 	Less       []*Report // and those that were subtracted
 }
@@ -326,7 +331,7 @@ func (h *History) stock(line, end int) (Reading, error) {
 		if r := &h.Reports[i]; r.end() == end {
 			at = r
 			if !math.IsNaN(r.Values[line]) {
-				return reading(r.Values[line], []*Report{r}, nil), nil
+				return reading(line, r.Values[line], []*Report{r}, nil), nil
 			}
 		}
 	}
@@ -360,7 +365,7 @@ func (h *History) flow(line int, at Span) (Reading, error) {
 	if Lines[line].Nature == Average {
 		sum /= float64(at.to - at.from)
 	}
-	return reading(sum, from, less), nil
+	return reading(line, sum, from, less), nil
 }
 
 // perShare is what a report gives for exactly the span, or else earnings over the
@@ -385,9 +390,16 @@ func (h *History) perShare(line int, at Span) (Reading, error) {
 	return earned, nil
 }
 
-func reading(value float64, from, less []*Report) Reading {
-	r := Reading{Value: value, From: from, Less: less}
-	for _, x := range append(slices.Clone(from), less...) {
+func reading(line int, value float64, from, less []*Report) Reading {
+	r := Reading{Value: value, Was: math.NaN(), From: from, Less: less}
+	all := append(slices.Clone(from), less...)
+	for _, x := range all {
+		if x.Was != nil && !math.IsNaN(x.Was[line]) {
+			r.Restated = true
+			if len(all) == 1 {
+				r.Was = x.Was[line]
+			}
+		}
 		r.End, r.Filed = max(r.End, x.End), max(r.Filed, x.Filed)
 		r.Currency = x.Currency
 		r.Standalone = r.Standalone || x.Standalone
