@@ -91,7 +91,7 @@ func (a *app) print(p *printing, header []string, rows [][]string, whole any) er
 }
 
 // numeric is what a number looks like in a table of the terminal.
-var numeric = regexp.MustCompile(`^[−-]?\d[\d., \x{202f}]*( (ms|%|m|bn|tn))?[ \x{a0}◔↤]*$`)
+var numeric = regexp.MustCompile(`^[−-]?\d[\d., \x{202f}]*( (ms|%|m|bn|tn))?[ \x{a0}◔↤↺]*$`)
 
 // numbersToTheRight aligns the columns that hold nothing but numbers.
 func numbersToTheRight(header []string, rows [][]string) (configs []table.ColumnConfig) {

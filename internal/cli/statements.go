@@ -121,7 +121,18 @@ func (a *app) accountRows(s *wire.Statements, format string, scale float64) (hea
 	return header, rows
 }
 
+// restatedMark stands beside a value that its issuer has changed since.
+const restatedMark = "↺"
+
 func (a *app) accountCell(c wire.Cell, field, format string, scale float64) string {
+	text := a.accountText(c, field, format, scale)
+	if format == "table" && slices.Contains(c.Flags, "restated") {
+		text += " " + restatedMark
+	}
+	return text
+}
+
+func (a *app) accountText(c wire.Cell, field, format string, scale float64) string {
 	x, number := c.V.(float64)
 	perShare := strings.HasPrefix(field, "income.eps")
 	switch {
@@ -176,6 +187,11 @@ func aboutStatements(s *wire.Statements, scale string) string {
 		if p.Derived != "" {
 			text += fmt.Sprintf("\n%s = %s", p.Label, p.Derived)
 		}
+	}
+	if slices.ContainsFunc(s.Lines, func(l wire.StatementLine) bool {
+		return slices.ContainsFunc(l.Cells, func(c wire.Cell) bool { return slices.Contains(c.Flags, "restated") })
+	}) {
+		text += "\n" + restatedMark + " restated since it was first known; 'soba explain' tells what it was"
 	}
 	if len(s.Unreported) > 0 {
 		text += "\nnot reported: " + strings.Join(s.Unreported, ", ")

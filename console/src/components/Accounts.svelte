@@ -86,7 +86,9 @@
                     {#if cell.v === null}<span class="quiet" title={cell.detail ?? ''}
                         ><StateMark state={cell.state as State} /></span
                       >
-                    {:else}{readable(cell as Cell)}{/if}
+                    {:else}<span title={cell.detail ?? ''}
+                        >{readable(cell as Cell)}{cell.flags.includes('restated') ? ' ↺' : ''}</span
+                      >{/if}
                     <div class="quiet">{percent(line.growth?.[i])}</div>
                   </td>
                 {/each}
@@ -98,6 +100,8 @@
       <p class="quiet mt-1 text-xs">
         From {accounts.source}; below each value its growth against the same period a year before. Shares and amounts a
         share are in today’s shares.
+        {#if accounts.lines.some((l) => l.cells.some((c) => c.flags.includes('restated')))}↺ restated since it was first
+          known.{/if}
         {#if accounts.periods.some((p) => p.standalone)}Of the parent alone, for want of consolidated accounts.{/if}
         {#if summed.length}* put together: {summed.map((p) => `${p.label} = ${p.derived}`).join('; ')}.{/if}
         {#if accounts.unreported?.length}Not reported: {accounts.unreported.join(', ')}.{/if}
