@@ -251,6 +251,26 @@ func TestConflictsBetweenWhatIsComputedAndTheVendor(t *testing.T) {
 	}
 }
 
+// One issuer is traded in euro and in pounds and reports in euro: its earnings are
+// turned into pounds where they meet the price there.
+func TestAccountsInAnotherCurrencyThanPrices(t *testing.T) {
+	shared.must(t, nil, "refresh", "MUSL.XNMK", "MUSL.XCVH", "EUR/GBP")
+	var tab, rate wire.Table
+	shared.must(t, &tab, "value", "MUSL.XNMK", "MUSL.XCVH", "income.eps_diluted", "price.latest", "value.pe", "margin.net", "value.ps", "income.revenue", "balance.shares_outstanding", "--format", "json")
+	shared.must(t, &rate, "value", "EUR/GBP", "rate.spot", "--format", "json")
+	number := func(row, column int) float64 { return tab.Rows[row].Cells[column].V.(float64) }
+	pounds := rate.Rows[0].Cells[0].V.(float64)
+	if c := tab.Rows[0].Cells[0]; c.Unit != "EUR" || tab.Rows[0].Cells[1].Unit != "GBP" || number(0, 0) != number(1, 0) || number(0, 3) != number(1, 3) {
+		t.Errorf("the same accounts: %+v and %+v", c, tab.Rows[1].Cells[0])
+	}
+	if got, want := number(0, 2), number(0, 1)/(number(0, 0)*pounds); math.Abs(got/want-1) > 1e-12 {
+		t.Errorf("price/earnings in London is %v, want %v", got, want)
+	}
+	if got, want := number(0, 4), number(0, 1)*number(0, 6)/(number(0, 5)*pounds); math.Abs(got/want-1) > 1e-12 {
+		t.Errorf("price/sales in London is %v, want %v", got, want)
+	}
+}
+
 // Gordon's model is its closed form; the grid holds the value in its middle; what
 // cannot be valued is refused in words.
 func TestModelsOfAShare(t *testing.T) {

@@ -48,7 +48,7 @@ differently from its own accounts. 'soba explain' tells of each where it is from
 				}
 			}
 			if p.format == "table" && p.output == "" {
-				fmt.Fprintf(a.out, "\n%s in %s differ.\n", plural(len(rows), "value"), args[0])
+				fmt.Fprintf(a.out, "\n%s in %s.\n", plural(len(rows), "conflict"), args[0])
 			}
 			return nil
 		},

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"time"
 
+	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 )
 
@@ -43,6 +44,7 @@ func (a *Accounts) Liabilities() int64 { return a.Payables + a.Debt }
 // Accounts are the statements of a listing from the epoch up to the last quarter
 // that had ended by a day, the oldest first.
 func (m *Market) Accounts(l *Listing, by period.Date) []Accounts {
+	l = m.issuer(l)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.accountsBy < by {
@@ -51,6 +53,15 @@ func (m *Market) Accounts(l *Listing, by period.Date) []Accounts {
 	}
 	n := sort.Search(len(l.accounts), func(i int) bool { return l.accounts[i].End > by })
 	return slices.Clone(l.accounts[:n])
+}
+
+// issuer is the listing in whose currency and shares the issuer of another reports.
+func (m *Market) issuer(l *Listing) *Listing {
+	if l.story.issuer == "" {
+		return l
+	}
+	s, _ := market.ParseSymbol(l.story.issuer) // written by hand
+	return m.Find(s)
 }
 
 // reckon makes the accounts of a listing, quarter after quarter.

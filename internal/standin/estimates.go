@@ -93,7 +93,7 @@ func (w *Whimbrel) estimates(_ *http.Request, codes []string) (*answer, *refusal
 			if e.ActualReported {
 				actual = fmt.Sprintf("%.4f", e.Actual)
 			}
-			fmt.Fprintf(&b, "%s,%s,%d,%s,%s,%.4f,%.4f,%.4f,%d,%.4f,%.4f,%.4f,%.4f,%s,%s\r\n", code, e.End, e.Year, e.Part, l.Currency,
+			fmt.Fprintf(&b, "%s,%s,%d,%s,%s,%.4f,%.4f,%.4f,%d,%.4f,%.4f,%.4f,%.4f,%s,%s\r\n", code, e.End, e.Year, e.Part, w.Market.issuer(l).Currency,
 				e.EPS, e.High, e.Low, e.Analysts, e.Before[0], e.Before[1], e.Before[2], e.Before[3], magnitude(e.Revenue), actual)
 		}
 	}

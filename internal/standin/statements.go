@@ -34,7 +34,7 @@ func (m *Market) Reports(l *Listing, by period.Date) (out []Report) {
 	quarters := m.Accounts(l, by)
 	bank := l.Sector == "Finance"
 	publish := func(part string, last int, n int, lag int) {
-		r := Report{Part: part, Currency: l.Currency, Alone: l.story.standalone, Bank: bank}
+		r := Report{Part: part, Currency: m.issuer(l).Currency, Alone: l.story.standalone, Bank: bank}
 		r.Accounts = quarters[last]
 		for _, q := range quarters[last-n+1 : last] {
 			r.Start = min(r.Start, q.Start)

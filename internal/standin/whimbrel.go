@@ -63,13 +63,25 @@ func (m *Market) Ratios(l *Listing, day period.Date) (r Ratios, ok bool) {
 		return a / b
 	}
 	r.MarketCap = bars.Close[bars.Len()-1] * float64(last.Shares)
-	r.PE, r.PB, r.PS = over(r.MarketCap, float64(income)*1000), over(r.MarketCap, float64(last.Equity)*1000), over(r.MarketCap, float64(revenue)*1000)
+	worth := r.MarketCap / m.rate(m.issuer(l).Currency, l.Currency, day) // in the currency of the accounts
+	r.PE, r.PB, r.PS = over(worth, float64(income)*1000), over(worth, float64(last.Equity)*1000), over(worth, float64(revenue)*1000)
 	if l.story.misreckoned {
 		r.PE *= 1.3
 	}
-	r.Yield, r.Payout = float64(dividends)*1000/r.MarketCap, over(float64(dividends), float64(income))
+	r.Yield, r.Payout = float64(dividends)*1000/worth, over(float64(dividends), float64(income))
 	r.Margin, r.Leverage = float64(income)/float64(revenue), over(float64(last.Debt), float64(last.Equity))
 	return r, true
+}
+
+// rate is what one unit of a currency is worth in another on a day, where it is fixed
+// directly.
+func (m *Market) rate(of, in string, day period.Date) float64 {
+	pair := m.Find(market.Symbol{Ticker: of, Exchange: in})
+	if of == in || pair == nil {
+		return 1
+	}
+	bars := m.BarsIn(pair, day-longestBreak, day)
+	return bars.Close[bars.Len()-1]
 }
 
 func (w *Whimbrel) ratios(_ *http.Request, codes []string) (*answer, *refusal) {

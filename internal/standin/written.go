@@ -41,7 +41,11 @@ func written(today period.Date) []*Listing {
 		with(share("CHAN.A.XPLR", "Ropewalk Chandlers A", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 52), func(l *Listing) { l.Payer = payer{yield: 0.024, times: 4, growth: 0.05} }),
 		with(share("CHAN.B.XPLR", "Ropewalk Chandlers B", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 50), func(l *Listing) { l.Payer = payer{yield: 0.026, times: 4, growth: 0.05} }),
 		with(share("MUSL.XCVH", "Blue Rope Mussels", "XA", "EUR", "Sea farming", "Mussel growing", 560, december, 9), func(l *Listing) { l.Payer = payer{yield: 0.033, times: 2, growth: 0.03}; l.ISIN = twoExchangesISIN }),
-		with(share("MUSL.XNMK", "Blue Rope Mussels", "XA", "GBP", "Sea farming", "Mussel growing", 560, december, 7.7), func(l *Listing) { l.Payer = payer{yield: 0.033, times: 2, growth: 0.03}; l.ISIN = twoExchangesISIN }),
+		with(share("MUSL.XNMK", "Blue Rope Mussels", "XA", "GBP", "Sea farming", "Mussel growing", 560, december, 7.7), func(l *Listing) {
+			l.Payer = payer{yield: 0.033, times: 2, growth: 0.03}
+			l.ISIN = twoExchangesISIN
+			l.story.issuer = "MUSL.XCVH"
+		}),
 		with(share("WIND.XCVH", "Skerry Wind", "XA", "EUR", "Power", "Wind power", 1330, december, 96), func(l *Listing) {
 			l.Payer = payer{yield: 0.018, times: 2, growth: 0.07}
 			l.Splits = []series.Split{{Day: workday(120), Ratio: 3}}
