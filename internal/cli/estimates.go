@@ -74,16 +74,7 @@ func (a *app) estimateRows(e *wire.Estimates, format string, history bool) (head
 }
 
 func aboutEstimates(e *wire.Estimates) string {
-	text := fmt.Sprintf("\n%s: %s", e.Symbol, e.State)
-	if e.Reason != "" {
-		text += ": " + e.Reason
-	}
-	if e.Detail != "" {
-		text += " (" + e.Detail + ")"
-	}
-	if e.Source != "" {
-		text += "; from " + e.Source
-	}
+	text := "\n" + standing(e.Symbol, e.State, e.Reason, e.Detail, e.Source)
 	if e.Currency != "" {
 		text += "; " + e.Currency
 	}

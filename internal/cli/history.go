@@ -288,16 +288,7 @@ func (a *app) aboutSeries(p *wire.Prices) {
 		if len(p.Series) > few && s.State == "fresh" && len(s.Holes)+len(s.Remarks) == 0 {
 			continue
 		}
-		parts := []string{s.State}
-		if s.Reason != "" {
-			parts[0] += ": " + s.Reason
-		}
-		if s.Detail != "" {
-			parts[0] += " (" + s.Detail + ")"
-		}
-		if s.Source != "" {
-			parts = append(parts, "from "+s.Source)
-		}
+		parts := []string{standing(s.Symbol, s.State, s.Reason, s.Detail, s.Source)}
 		if s.Currency != "" {
 			parts = append(parts, s.Currency)
 		}
@@ -315,7 +306,7 @@ func (a *app) aboutSeries(p *wire.Prices) {
 		if strings.HasSuffix(said, "has not been asked for") || s.Reason == "never_fetched" {
 			said += ": --fetch asks for it"
 		}
-		fmt.Fprintf(a.out, "%s: %s\n", s.Symbol, said)
+		fmt.Fprintln(a.out, said)
 	}
 }
 
@@ -424,16 +415,7 @@ func growthOf(y *wire.DividendYear) (float64, bool) {
 }
 
 func aboutDividends(d *wire.Dividends) string {
-	text := fmt.Sprintf("%s: %s", d.Symbol, d.State)
-	if d.Reason != "" {
-		text += ": " + d.Reason
-	}
-	if d.Detail != "" {
-		text += " (" + d.Detail + ")"
-	}
-	if d.Source != "" {
-		text += "; from " + d.Source
-	}
+	text := standing(d.Symbol, d.State, d.Reason, d.Detail, d.Source)
 	switch {
 	case d.Reason == "not_applicable":
 		text += "; its kind of instrument pays none"

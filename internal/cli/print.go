@@ -172,6 +172,21 @@ func (a *app) readable(c wire.Cell, unitInHeader bool) string {
 	return out
 }
 
+// standing says of what symbol, in which state and from which source something is.
+func standing(symbol, state, reason, detail, source string) string {
+	text := symbol + ": " + state
+	if reason != "" {
+		text += ": " + reason
+	}
+	if detail != "" {
+		text += " (" + detail + ")"
+	}
+	if source != "" {
+		text += "; from " + source
+	}
+	return text
+}
+
 func unitSuffix(unit string) string {
 	if len(unit) == 3 && unit == strings.ToUpper(unit) || unit == "minutes" {
 		return " " + unit

@@ -153,16 +153,7 @@ func (a *app) accountText(c wire.Cell, field, format string, scale float64) stri
 }
 
 func aboutStatements(s *wire.Statements, scale string) string {
-	text := fmt.Sprintf("\n%s: %s", s.Symbol, s.State)
-	if s.Reason != "" {
-		text += ": " + s.Reason
-	}
-	if s.Detail != "" {
-		text += " (" + s.Detail + ")"
-	}
-	if s.Source != "" {
-		text += "; from " + s.Source
-	}
+	text := "\n" + standing(s.Symbol, s.State, s.Reason, s.Detail, s.Source)
 	if s.Currency != "" {
 		text += "; " + s.Currency
 		if scale != "" && scale != "units" {

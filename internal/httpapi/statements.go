@@ -10,6 +10,7 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/statement"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/store"
@@ -55,12 +56,13 @@ func (s *Server) addStatements() {
 			if given == nil {
 				return answer(out), nil
 			}
-			p, err := statementProgram(in, given.Accounts)
+			periods := given.Accounts.Stretches(in.By, in.Count)
+			p, err := statementProgram(in, periods)
 			if err != nil {
 				return nil, asProblem(err, "")
 			}
 			t := p.EvaluateIn(to, records, now, s.Limits)
-			return answer(statements(out, in, given.Accounts, t)), nil
+			return answer(statements(out, in, given.Accounts, periods, t)), nil
 		})
 }
 
@@ -79,7 +81,7 @@ func statementFields(of string) (fields []*catalogue.Field) {
 
 // statementProgram evaluates each field in each period, and a year before it where
 // growth is asked for.
-func statementProgram(in *statementsInput, h *statement.History) (*table.Program, error) {
+func statementProgram(in *statementsInput, periods []period.Period) (*table.Program, error) {
 	seen := map[formula.Ref]bool{}
 	var refs []formula.Ref
 	add := func(ref formula.Ref) {
@@ -89,7 +91,7 @@ func statementProgram(in *statementsInput, h *statement.History) (*table.Program
 		}
 	}
 	for _, f := range statementFields(in.Of) {
-		for _, p := range h.Stretches(in.By, in.Count) {
+		for _, p := range periods {
 			add(formula.Ref{ID: f.ID, Period: p})
 			if in.Growth {
 				add(formula.Ref{ID: f.ID, Period: p.Before(1)})
@@ -99,12 +101,11 @@ func statementProgram(in *statementsInput, h *statement.History) (*table.Program
 	return table.Compile(refs, "", nil)
 }
 
-func statements(out wire.Statements, in *statementsInput, h *statement.History, t *table.Table) wire.Statements {
+func statements(out wire.Statements, in *statementsInput, h *statement.History, periods []period.Period, t *table.Table) wire.Statements {
 	cells := map[formula.Ref]*cell.Cell{}
 	for i, c := range t.Program.Columns {
 		cells[c.Ref] = &t.Rows[0].Cells[i]
 	}
-	periods := h.Stretches(in.By, in.Count)
 	out.Currency = h.Currency()
 	if in.In != "" {
 		out.Currency = in.In

@@ -604,10 +604,16 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan
 	return e.assess(ctx, rows, ask)
 }
 
-// with adds listings that are not among rows yet.
+// with is rows and the listings that are not among them yet.
 func with(rows []store.Row, listings []int64) []store.Row {
+	there := map[int64]bool{}
+	for _, row := range rows {
+		there[row.ListingID] = true
+	}
+	rows = slices.Clip(rows) // which others hold too
 	for _, id := range listings {
-		if !slices.ContainsFunc(rows, func(r store.Row) bool { return r.ListingID == id }) {
+		if !there[id] {
+			there[id] = true
 			rows = append(rows, store.Row{ListingID: id})
 		}
 	}
@@ -641,8 +647,9 @@ func (e *Engine) ratesFor(rows []store.Row) (pairs []store.Row) {
 			wanted[l.Currency] = true
 		}
 	}
+	exchanges := e.book.Exchanges()
 	for _, l := range directory.Ordered {
-		wanted[e.book.Exchange(l).Currency] = true
+		wanted[exchanges.Of(l).Currency] = true
 	}
 	for _, l := range directory.Ordered {
 		s := l.Symbol

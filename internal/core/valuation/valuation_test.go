@@ -4,6 +4,8 @@ import (
 	"math"
 	"strings"
 	"testing"
+
+	"soba.invalid/soba/internal/core/cell"
 )
 
 func near(a, b float64) bool { return math.Abs(a-b) <= 1e-9*math.Max(1, math.Abs(b)) }
@@ -65,5 +67,42 @@ func TestGridAndImpliedGrowth(t *testing.T) {
 	}
 	if _, ok := one.Implied(50); ok {
 		t.Error("there is no first stage")
+	}
+}
+
+// What is assumed comes from the history, within bounds, unless the user says otherwise.
+func TestWhatAModelAssumes(t *testing.T) {
+	known := map[string]float64{"cash.free": 3200, "cash.free@TTM-5": 100, "income.shares_diluted": 100, "income.eps_diluted": -2, "dividend.forward": 1.5, "dividend.growth_5y": 0.06}
+	of := func(id string) *cell.Cell {
+		if x, ok := known[id]; ok {
+			return &cell.Cell{Value: cell.Of(x)}
+		}
+		c := cell.Gap(cell.ShortHistory, "")
+		return &c
+	}
+	// From 100 to 3200 in five years is twofold a year: kept at 15 %. Half way from that to 2 % is 8.5 %.
+	m, all := Assume(Cash, of, nil)
+	m.Growth2 = math.Round(m.Growth2*1e12) / 1e12
+	if want := (Model{Base: 32, Growth: 0.15, Years: 5, Growth2: 0.085, Years2: 5, Terminal: 0.02, Discount: 0.09}); m != want {
+		t.Errorf("got %+v, want %+v", m, want)
+	}
+	if len(all) != 7 || all[1].Origin != "growth of free cash flow a year over five years, which was 100.0 %, kept within -5 and 15 %" || all[1].Yours {
+		t.Errorf("got %+v", all)
+	}
+	m, all = Assume(Dividends, of, map[string]float64{"growth": 0.04, "terminal": 0.01, "years": 8})
+	if want := (Model{Base: 1.5, Growth: 0.04, Years: 8, Growth2: 0.025, Years2: 5, Terminal: 0.01, Discount: 0.09}); m != want || !all[1].Yours || all[0].Yours {
+		t.Errorf("got %+v of %+v", m, all)
+	}
+	m, _ = Assume(Gordon, of, nil)
+	if want := (Model{Base: 1.5, Terminal: 0.04, Discount: 0.09}); m != want { // six per cent for ever are too many
+		t.Errorf("got %+v, want %+v", m, want)
+	}
+	m, all = Assume(Earnings, of, nil)
+	if m.Check() == nil || m.Growth != 0.03 || !strings.Contains(all[1].Origin, "not known (short_history)") {
+		t.Errorf("of a loss: %+v of %+v", m, all)
+	}
+	discounts, growths := m.Around()
+	if len(discounts) != 5 || discounts[2] != 0.09 || growths[2] != 0.03 {
+		t.Errorf("around %v by %v", discounts, growths)
 	}
 }
