@@ -55,11 +55,11 @@ type recorded struct {
 	contentType string
 }
 
-func (r *recorded) open(_ context.Context, s *Source, c *Call, _ ask) (*document, *Page, error) {
+func (r *recorded) open(_ context.Context, s *Source, c *Call, a ask) (*document, *Page, error) {
 	page := &Page{Address: "recorded", Started: time.Now(), Status: 200, UnitsLeft: -1}
 	doc := newDocument(bytes.NewReader(r.body), int64(s.Limits.LargestMiB)<<20)
 	doc.contentType = r.contentType
-	if err := expected(c.Format.Kind, r.contentType); err != nil {
+	if err := expected(a.kind, r.contentType); err != nil {
 		doc.finish(page)
 		return nil, page, &Fault{Kind: Malformed, Detail: err.Error()}
 	}

@@ -16,6 +16,7 @@ import (
 	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 	"soba.invalid/soba/internal/core/plan"
+	"soba.invalid/soba/internal/core/statement"
 	"soba.invalid/soba/internal/source/clean"
 	"soba.invalid/soba/internal/source/format"
 )
@@ -36,6 +37,8 @@ type decoder struct {
 	page     int
 	records  int // of the page
 	root     format.Row
+	index    format.Row // what an index says of the document that is read
+	partial  string     // why not all documents of an index were read
 	answered map[met]bool
 	failed   map[met]*Failure
 	about    map[market.Symbol]*Failure // what the answer says of a listing as a whole
@@ -101,6 +104,16 @@ type dated struct {
 	day    period.Date
 	values []cell.Value
 	place  string
+	page   int
+	before []cell.Value // what older documents say of the same; nil where that is no different
+	from   []stood      // by column, where its value stood; of XBRL
+}
+
+// stood tells of a value which document it is from, by the end of the period that
+// this reports on, and how exactly its concept is what the column is.
+type stood struct {
+	reported period.Date
+	rank     int
 }
 
 // What the places of the long form are called where something is said of them.
@@ -180,6 +193,11 @@ func (d *decoder) read(doc *document, page int) (format.Row, error) {
 		return nil, err
 	}
 	d.root = root
+	if r, said := root.(format.Remarked); said {
+		for _, text := range r.Remarks() {
+			d.remark("%s", text)
+		}
+	}
 	if f := d.refused(root); f != nil {
 		return nil, f
 	}
@@ -376,6 +394,11 @@ func (d *decoder) raw(s *slot, row, outer format.Row) (string, format.Nature) {
 		from = outer
 	case "document":
 		from = d.root
+	case "index":
+		if f, ok := row.(format.Fact); d.index == nil || ok && !f.Own() {
+			return "", format.Absent // it speaks of the document, and not of what that compares with
+		}
+		from = d.index
 	}
 	text, nature := from.At(s.at)
 	if nature != format.Absent {
@@ -753,10 +776,10 @@ func (d *decoder) bar(p *reading, m met, row, outer format.Row) {
 // line reads one value of a record that comes in the long form.
 func (d *decoder) line(p *reading, m met, row, outer format.Row) {
 	name, _ := d.raw(p.line.name, row, outer)
-	column, known := p.lines.columns[name]
+	columns, known := p.lines.columns[name]
 	if !known {
 		name, _ = d.text(p.line.name, row, outer)
-		if column, known = p.lines.columns[name]; !known {
+		if columns, known = p.lines.columns[name]; !known {
 			return
 		}
 	}
@@ -765,12 +788,47 @@ func (d *decoder) line(p *reading, m met, row, outer format.Row) {
 	if !ok {
 		return
 	}
-	v, rejected := d.value(p.line.value, p.info.Columns[column].Unit, false, d.truth(p.by["minor"], row, outer), row, outer)
-	if rejected != "" {
-		b.reject(row, fmt.Sprintf("%s %q", name, rejected))
+	for _, c := range columns {
+		v, rejected := d.value(p.line.value, p.info.Columns[c.at].Unit, false, d.truth(p.by["minor"], row, outer), row, outer)
+		if rejected != "" {
+			b.reject(row, fmt.Sprintf("%s %q", name, rejected))
+			return
+		}
+		v.Num *= c.sign
+		if f, reports := row.(format.Fact); reports {
+			b.rows[at].take(f, c, v, p.info)
+		} else {
+			b.rows[at].values[c.at] = v
+		}
+	}
+}
+
+// take takes a value out of a document. Within one the concept counts that is most
+// exactly what is meant; of several documents the newest, and what an older one says
+// otherwise is what the value was before. What counts in shares is taken from the report
+// of the period itself: what that is later compared with may be in other shares.
+func (r *dated) take(f format.Fact, c lineColumn, v cell.Value, info *catalogue.DatasetInfo) {
+	if unit := info.Columns[c.at].Unit; !f.Own() && (unit == catalogue.Shares || statement.IsPerShare(info.Columns[c.at].Name)) {
 		return
 	}
-	b.rows[at].values[column] = v
+	if r.from == nil {
+		r.from = make([]stood, len(r.values))
+	}
+	had, now := r.from[c.at], stood{f.Reported(), c.rank}
+	if had.reported == now.reported && r.values[c.at].Kind != cell.None && had.rank <= now.rank {
+		return
+	}
+	older := v
+	if had.reported <= now.reported {
+		older, r.values[c.at], r.from[c.at] = r.values[c.at], v, now
+	}
+	if had.reported == 0 || had.reported == now.reported || older == r.values[c.at] {
+		return
+	}
+	if r.before == nil {
+		r.before = make([]cell.Value, len(r.values))
+	}
+	r.before[c.at] = older
 }
 
 // recordOf finds or begins the record that a value belongs to. What its fields are is
@@ -800,6 +858,11 @@ func (d *decoder) recordOf(b *building, p *reading, row, outer format.Row) (int,
 		at = len(b.rows)
 		b.byKey[key], b.rows = at, append(b.rows, r)
 	}
+	for i, v := range r.values { // what one document does not say of the report another may
+		if b.rows[at].values[i].Kind == cell.None {
+			b.rows[at].values[i] = v
+		}
+	}
 	b.byText[written.String()] = at
 	return at, true
 }
@@ -817,7 +880,7 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 
 // columns reads the mapped columns of a record; false where it is rejected.
 func (d *decoder) columns(b *building, p *reading, row, outer format.Row) (dated, bool) {
-	r := dated{place: row.Place(), values: make([]cell.Value, len(p.info.Columns))}
+	r := dated{place: row.Place(), page: d.page, values: make([]cell.Value, len(p.info.Columns))}
 	minor := d.truth(p.by["minor"], row, outer)
 	b.minor = b.minor || minor
 	for i, col := range p.info.Columns {
@@ -884,6 +947,19 @@ func (d *decoder) spoiled() string {
 		}
 	}
 	return ""
+}
+
+// conclude finishes an answer; the error is the fault of one that turned out to be none.
+func (d *decoder) conclude() error {
+	d.finish()
+	a := d.answer
+	if text := d.spoiled(); text != "" {
+		return &Fault{Kind: Malformed, Status: a.Last().Status, Detail: text}
+	}
+	if d.shape != "" && len(a.Points)+len(a.Series)+len(a.Entries)+len(a.Listings) == 0 {
+		return &Fault{Kind: Reshaped, Status: a.Last().Status, Detail: d.shape}
+	}
+	return nil
 }
 
 // finish puts together what came in over all pages, and accounts for what did not.
@@ -1044,9 +1120,19 @@ func (d *decoder) finishEntries(m met, b *building) {
 			continue
 		}
 		seen[key] = true
-		out.Entries = append(out.Entries, entry.Entry{Day: r.day, Values: r.values, Place: r.place})
+		e := entry.Entry{Day: r.day, Values: r.values, Place: r.place, Page: r.page}
+		if r.before != nil {
+			e.Before = slices.Clone(r.values)
+			for i, v := range r.before {
+				if v.Kind != cell.None {
+					e.Before[i] = v
+				}
+			}
+		}
+		out.Entries = append(out.Entries, e)
 	}
 	out.Entries.Sort()
+	out.Remark = d.partial
 	if b.rejected > 0 {
 		out.Remark = b.remark("record")
 		if len(out.Entries) == 0 {

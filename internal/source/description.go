@@ -131,7 +131,8 @@ type Call struct {
 	Serves []catalogue.Dataset `yaml:"serves" json:"serves" jsonschema:"minItems=1"`
 	// Kinds of listings that it serves; all when left out.
 	Kinds []market.Kind `yaml:"kinds,omitempty" json:"kinds,omitempty"`
-	// Path of the request, or a pattern of file names, with {symbols}, {symbol},
+	// Path of the request, or patterns of file names separated by spaces (a space in a
+	// name is written ?), with {symbols}, {symbol},
 	// {exchange}, {from}, {to} and {day} replaced.
 	Path string `yaml:"path" json:"path"`
 	// Query are the parameters of the request, with the same replaced.
@@ -157,6 +158,9 @@ type Call struct {
 	Standalone bool `yaml:"standalone,omitempty" json:"standalone,omitempty"`
 	// Format of the answer.
 	Format format.Options `yaml:"format" json:"format"`
+	// Documents says that what is asked for is an index of the documents in which the
+	// records stand, each of which is then asked for.
+	Documents *Documents `yaml:"documents,omitempty" json:"documents,omitempty"`
 	// Clean are the rules for its numbers; the source's when left out.
 	Clean *clean.Rules `yaml:"clean,omitempty" json:"clean,omitempty"`
 	// Parts say where in the answer what stands.
@@ -201,6 +205,20 @@ type Paging struct {
 	Most int `yaml:"most,omitempty" json:"most,omitempty" jsonschema:"minimum=0"`
 }
 
+// Documents says how an index names the documents that hold the records.
+type Documents struct {
+	// Format of the index: JSON, XML or CSV.
+	Format format.Options `yaml:"format" json:"format"`
+	// Rows is the path to the documents in JSON or XML.
+	Rows string `yaml:"rows,omitempty" json:"rows,omitempty"`
+	// Where keeps only the documents with these values.
+	Where map[string]string `yaml:"where,omitempty" json:"where,omitempty"`
+	// Link is where the address of a document stands, which may be relative to that of the index.
+	Link string `yaml:"link" json:"link"`
+	// Most documents that are read, the first of the index; 20 when left out.
+	Most int `yaml:"most,omitempty" json:"most,omitempty" jsonschema:"minimum=0"`
+}
+
 // Part says where in an answer the records of one dataset stand.
 type Part struct {
 	// Dataset of the records; the one the call serves when left out.
@@ -215,8 +233,8 @@ type Part struct {
 	Where map[string]string `yaml:"where,omitempty" json:"where,omitempty"`
 	// Symbol is where a record names its listing; without it, it is the only one asked for.
 	Symbol *Pick `yaml:"symbol,omitempty" json:"symbol,omitempty"`
-	// Fields says where each field of the dataset stands.
-	Fields map[string]*Pick `yaml:"fields" json:"fields"`
+	// Fields says where each field of the dataset stands. In XBRL those need not be said that every document tells of.
+	Fields map[string]*Pick `yaml:"fields,omitempty" json:"fields,omitempty"`
 	// Lines reads records in the long form, of which each holds one value and the name of its field.
 	Lines *Lines `yaml:"lines,omitempty" json:"lines,omitempty"`
 }
@@ -228,8 +246,11 @@ type Lines struct {
 	Name *Pick `yaml:"name" json:"name"`
 	// Value is where the value stands.
 	Value *Pick `yaml:"value" json:"value"`
-	// Are says which field each name is; values under other names are passed over.
-	Are map[string]string `yaml:"are" json:"are"`
+	// Are says which field each name is; values under other names are passed over. The
+	// concepts of the public taxonomies need not be said.
+	Are map[string]string `yaml:"are,omitempty" json:"are,omitempty"`
+
+	concepts bool // of the public taxonomies are known besides
 }
 
 // Pick says where one value stands and how it is written. A plain text is short
@@ -237,8 +258,8 @@ type Lines struct {
 type Pick struct {
 	// At is the place within the record: a JSONPath or member name, a column header or #number, a path of element names.
 	At string `yaml:"at,omitempty" json:"at,omitempty"`
-	// Of says what the place is relative to, where that is not the record: the record around it, or the whole document.
-	Of string `yaml:"of,omitempty" json:"of,omitempty" jsonschema:"enum=outer,enum=document"`
+	// Of says what the place is relative to, where that is not the record: the record around it, the whole document, or what the index says of the document.
+	Of string `yaml:"of,omitempty" json:"of,omitempty" jsonschema:"enum=outer,enum=document,enum=index"`
 	// Value is the same for every record.
 	Value string `yaml:"value,omitempty" json:"value,omitempty"`
 	// Match is a regular expression that the text must match; its first group is the value.

@@ -37,55 +37,67 @@ func (s *Source) fetch(ctx context.Context, q plan.Request, turn func(context.Co
 	a := &Answer{}
 	d := newDecoder(s, c, q, a)
 	d.sampling = sampling
-	next := ask{replace: s.replacements(c, q), units: q.Units}
+	read := s.pages
+	if c.compiled.index != nil {
+		read = s.filings
+	}
+	err := read(ctx, c, a, d, ask{replace: s.replacements(c, q), units: q.Units, kind: c.Format.Kind}, turn)
+	if err == nil && !a.Same {
+		err = d.conclude()
+	}
+	if err != nil {
+		a.drop()
+	}
+	return a, d.samples, err
+}
+
+// pages reads an answer page by page.
+func (s *Source) pages(ctx context.Context, c *Call, a *Answer, d *decoder, next ask, turn func(context.Context) error) error {
 	for {
-		doc, page, err := s.via.open(ctx, s, c, next)
-		if err != nil {
-			a.Pages = append(a.Pages, *page)
-			a.drop()
-			return a, d.samples, err
-		}
-		if doc.same {
-			a.Pages, a.Same = append(a.Pages, *page), true
-			return a, d.samples, nil
-		}
-		root, err := d.read(doc, len(a.Pages))
-		if err != nil && doc.fault == nil {
-			io.CopyN(io.Discard, doc, evidence) //nolint:errcheck // as much as comes, for who looks at the stored response
-		}
-		doc.finish(page)
-		a.Pages = append(a.Pages, *page)
-		if err == nil {
-			err = doc.fault // a transfer that broke off after the document's end
-		}
-		if err != nil {
-			a.drop()
-			return a, d.samples, s.faultOf(c, doc, page, err)
+		var doc *document
+		var root format.Row
+		err := s.page(ctx, c, a, next, func(came *document) (err error) {
+			doc = came
+			root, err = d.read(doc, len(a.Pages))
+			return err
+		})
+		if err != nil || a.Same {
+			return err
 		}
 		var more bool
-		if next, more, err = c.next(doc, root, next, len(a.Pages), d.records); err != nil {
-			a.drop()
-			return a, d.samples, err
-		}
-		if !more {
-			break
+		if next, more, err = c.next(doc, root, next, len(a.Pages), d.records); err != nil || !more {
+			return err
 		}
 		next.units = 0 // the first page has been charged for all
 		if err := turn(ctx); err != nil {
-			a.drop()
-			return a, d.samples, err
+			return err
 		}
 	}
-	d.finish()
-	if text := d.spoiled(); text != "" {
-		a.drop()
-		return a, d.samples, &Fault{Kind: Malformed, Status: a.Last().Status, Detail: text}
+}
+
+// page asks for one document, hands it over to be read, and logs the exchange.
+func (s *Source) page(ctx context.Context, c *Call, a *Answer, with ask, read func(*document) error) error {
+	doc, page, err := s.via.open(ctx, s, c, with)
+	if err != nil {
+		a.Pages = append(a.Pages, *page)
+		return err
 	}
-	if d.shape != "" && len(a.Points)+len(a.Series)+len(a.Entries)+len(a.Listings) == 0 {
-		a.drop()
-		return a, d.samples, &Fault{Kind: Reshaped, Status: a.Last().Status, Detail: d.shape}
+	if doc.same {
+		a.Pages, a.Same = append(a.Pages, *page), true
+		return nil
 	}
-	return a, d.samples, nil
+	if err = read(doc); err != nil && doc.fault == nil {
+		io.CopyN(io.Discard, doc, evidence) //nolint:errcheck // as much as comes, for who looks at the stored response
+	}
+	doc.finish(page)
+	a.Pages = append(a.Pages, *page)
+	if err == nil {
+		err = doc.fault // a transfer that broke off after the document's end
+	}
+	if err != nil {
+		return s.faultOf(doc, page, err)
+	}
+	return nil
 }
 
 // Otherwise are the requests to fall back on for the listings that an answered
@@ -116,7 +128,7 @@ func (s *Source) Otherwise(q plan.Request, a *Answer) []plan.Request {
 }
 
 // faultOf says which fault an error of reading a document is.
-func (s *Source) faultOf(c *Call, doc *document, page *Page, err error) error {
+func (s *Source) faultOf(doc *document, page *Page, err error) error {
 	var f *Fault
 	switch {
 	case errors.As(err, &f), errors.As(doc.fault, &f):
@@ -146,6 +158,7 @@ type ask struct {
 	replace *strings.Replacer // of the names in path and query
 	extra   map[string]string // parameters besides those of the call
 	link    string            // instead of path and query
+	kind    format.Kind       // that the answer should come in
 	units   int               // what it costs, of a source that does not say
 }
 

@@ -27,9 +27,13 @@ func (f *folder) open(_ context.Context, s *Source, c *Call, a ask) (*document, 
 	}
 	defer root.Close()
 	pattern := strings.TrimPrefix(a.replace.Replace(c.Path), "/")
-	names, err := fs.Glob(root.FS(), pattern)
-	if err != nil {
-		return fail("%q is not a pattern of file names", pattern)
+	var names []string
+	for _, one := range strings.Fields(pattern) {
+		found, err := fs.Glob(root.FS(), one)
+		if err != nil {
+			return fail("%q is not a pattern of file names", one)
+		}
+		names = append(names, found...)
 	}
 	page.Address = "file:" + path.Join(f.path, pattern)
 	if len(names) == 0 {

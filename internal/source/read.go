@@ -24,6 +24,7 @@ import (
 	"soba.invalid/soba/internal/core/plan"
 	"soba.invalid/soba/internal/source/clean"
 	"soba.invalid/soba/internal/source/format"
+	"soba.invalid/soba/internal/source/xbrl"
 )
 
 // A Problem is something wrong in a description, with its place in the file.
@@ -160,6 +161,8 @@ const (
 	standardMiB     = 64
 	standardRecords = 2_000_000
 	standardPages   = 100
+
+	standardDocuments = 20
 )
 
 func (c *compiler) description() {
@@ -325,6 +328,7 @@ type compiled struct {
 	next     *format.Locator
 	pages    *format.Locator
 	errors   struct{ rows, symbol, code, message *format.Locator }
+	index    *index // nil: the answer holds the records itself
 	parts    []*part
 	whole    bool // values stand outside the records, so the document is kept
 }
@@ -341,10 +345,25 @@ type part struct {
 	lines     *lines
 }
 
+// index is a [Documents] made ready for use.
+type index struct {
+	rows  *format.Locator
+	link  *format.Locator
+	where []condition
+	most  int
+}
+
 // lines is a [Lines] made ready for use.
 type lines struct {
 	name, value *pick
-	columns     map[string]int // by name, the positions among the dataset's columns
+	columns     map[string][]lineColumn // by name
+}
+
+// lineColumn is a column that a name of the long form stands for.
+type lineColumn struct {
+	at   int     // among the dataset's columns
+	rank int     // of several names for one column the lowest counts
+	sign float64 // what its values are multiplied by
 }
 
 type condition struct {
@@ -450,6 +469,9 @@ func (c *compiler) call(call *Call, path string) {
 			c.wrong(path+".paging.by", "by: %q is none of cursor, page, link", p.By)
 		}
 	}
+	if call.Documents != nil {
+		out.index = c.index(call.Documents, path+".documents")
+	}
 	served := map[catalogue.Dataset]bool{}
 	for i, p := range call.Parts {
 		at := fmt.Sprintf("%s.parts[%d]", path, i)
@@ -466,6 +488,33 @@ func (c *compiler) call(call *Call, path string) {
 			c.wrong(path+".parts", "no part says where the %s stand", d)
 		}
 	}
+}
+
+func (c *compiler) index(d *Documents, path string) *index {
+	out := &index{most: cmp.Or(d.Most, standardDocuments)}
+	if !slices.Contains([]format.Kind{format.JSON, format.XML, format.CSV}, d.Format.Kind) {
+		c.wrong(path+".format", "an index is in json, xml or csv, not in %q", d.Format.Kind)
+		return nil
+	}
+	if d.Link == "" {
+		c.wrong(path, "say where the link to a document stands")
+		return nil
+	}
+	place := func(at, text string) *format.Locator {
+		l, err := format.Compile(d.Format.Kind, text)
+		c.orWrong(at, err)
+		return l
+	}
+	if d.Format.Kind.Tabular() && d.Rows != "" {
+		c.wrong(path+".rows", "rows are for JSON and XML: a table's records are its rows")
+	} else if d.Rows != "" {
+		out.rows = place(path+".rows", d.Rows)
+	}
+	out.link = place(path+".link", d.Link)
+	for name, want := range d.Where {
+		out.where = append(out.where, condition{place(path+".where."+name, name), want})
+	}
+	return out
 }
 
 // explanation compiles a place in a refusal, which is in JSON whatever the answers are.
@@ -516,7 +565,10 @@ func (c *compiler) placeholders(call *Call, path string) {
 
 func (c *compiler) part(p *Part, call *Call, path string, place func(at, text string) *format.Locator) *part {
 	out := &part{dataset: p.Dataset, info: catalogue.Info(p.Dataset), fields: map[string]*pick{}}
-	tabular := call.Format.Kind != format.JSON && call.Format.Kind != format.XML && call.Format.Kind != format.Lines
+	tabular := call.Format.Kind.Tabular()
+	if call.Format.Kind == format.XBRL {
+		c.facts(p, path)
+	}
 	if tabular && (p.Rows != "" || p.Within != "") {
 		c.wrong(path, "rows and within are for JSON and XML: a table's records are its rows")
 	}
@@ -537,8 +589,18 @@ func (c *compiler) part(p *Part, call *Call, path string, place func(at, text st
 		if p == nil {
 			return nil
 		}
-		if p.Of == "document" {
+		switch {
+		case p.Of == "document":
 			call.compiled.whole = true
+		case p.Of == "index" && call.Documents == nil:
+			c.wrong(at, "of: index is for calls that say documents")
+			return nil
+		case p.Of == "index":
+			return c.pick(p, call, at, func(at, text string) *format.Locator {
+				l, err := format.Compile(call.Documents.Format.Kind, text)
+				c.orWrong(at, err)
+				return l
+			})
 		}
 		return c.pick(p, call, at, place)
 	}
@@ -578,21 +640,49 @@ func (c *compiler) part(p *Part, call *Call, path string, place func(at, text st
 	return out
 }
 
+// facts says of a part of an XBRL document what need not be said: every fact knows
+// what it is of, and the concepts of the public taxonomies are known.
+func (c *compiler) facts(p *Part, path string) {
+	if p.Dataset != catalogue.Statements {
+		c.wrong(path, "an XBRL document holds statements, not %s", p.Dataset)
+		return
+	}
+	fields := map[string]*Pick{}
+	for _, name := range []string{"end", "part", "year", "basis", "currency", "standard"} {
+		fields[name] = &Pick{At: name}
+	}
+	maps.Copy(fields, p.Fields)
+	lines := &Lines{concepts: true, Name: &Pick{At: format.FactConcept}, Value: &Pick{At: format.FactValue}}
+	if p.Lines != nil {
+		lines.Are = p.Lines.Are
+	}
+	p.Fields, p.Lines = fields, lines
+}
+
 func (c *compiler) lines(l *Lines, info *catalogue.DatasetInfo, path string, pickAt func(string, *Pick) *pick) *lines {
-	out := &lines{columns: map[string]int{}}
-	if info.Shape != catalogue.Dated || l.Name == nil || l.Value == nil || len(l.Are) == 0 {
+	out := &lines{columns: map[string][]lineColumn{}}
+	if info.Shape != catalogue.Dated || l.Name == nil || l.Value == nil || len(l.Are) == 0 && !l.concepts {
 		c.wrong(path, "lines are for datasets with records of many fields, and say name, value and are")
 		return nil
 	}
 	out.name, out.value = pickAt(path+".name", l.Name), pickAt(path+".value", l.Value)
 	for name, field := range l.Are {
-		out.columns[name] = info.Column(field)
-		if out.columns[name] < 0 {
+		at := info.Column(field)
+		if at < 0 {
 			var all []string
 			for _, col := range info.Columns {
 				all = append(all, col.Name)
 			}
 			c.wrong(path+".are", "%s have no field %q; the nearest is %q", info.Name, field, Nearest(field, all))
+			continue
+		}
+		out.columns[name] = []lineColumn{{at: at, sign: 1}}
+	}
+	if l.concepts {
+		for i, k := range xbrl.Concepts {
+			if _, said := l.Are[k.Name]; !said {
+				out.columns[k.Name] = append(out.columns[k.Name], lineColumn{info.Column(k.Line), i + 1, k.Sign})
+			}
 		}
 	}
 	return out
@@ -677,8 +767,8 @@ func (c *compiler) pick(p *Pick, call *Call, path string, place func(at, text st
 	if err != nil {
 		c.wrong(path, "%q is not a time zone: write it as Europe/London", p.Zone)
 	}
-	if p.Of != "" && p.Of != "outer" && p.Of != "document" {
-		c.wrong(path, "of: %q is none of outer, document", p.Of)
+	if !slices.Contains([]string{"", "outer", "document", "index"}, p.Of) {
+		c.wrong(path, "of: %q is none of outer, document, index", p.Of)
 	}
 	return out
 }

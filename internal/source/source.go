@@ -109,6 +109,8 @@ type Answer struct {
 	Failures []Failure // needs that were asked for and not met, each with the reason
 	Remarks  []string  // what in the answer is not as described
 	Same     bool      // the source says that nothing has changed since it was last asked
+
+	indexed bool // its first page is an index of the others
 }
 
 // Units is what the request cost.

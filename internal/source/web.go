@@ -197,7 +197,7 @@ func (w *web) open(ctx context.Context, s *Source, c *Call, a ask) (*document, *
 		doc.finish(page)
 		return nil, page, f
 	default:
-		if err := expected(c.Format.Kind, doc.contentType); err != nil {
+		if err := expected(a.kind, doc.contentType); err != nil {
 			io.CopyN(io.Discard, doc, evidence) //nolint:errcheck // as much as comes
 			doc.finish(page)
 			return nil, page, &Fault{Kind: Malformed, Status: response.StatusCode, Detail: err.Error() + " (it begins " + quoted(page.Beginning) + ")"}
@@ -253,12 +253,12 @@ func (w *web) dress(r *http.Request, s *Source, address string) {
 // called once the answer is stored.
 func (s *Source) Remember(a *Answer) {
 	w, overHTTP := s.via.(*web)
-	if !overHTTP || len(a.Pages) != 1 || a.Last().validators == (validators{}) {
+	if !overHTTP || len(a.Pages) != 1 && !a.indexed || a.Pages[0].validators == (validators{}) {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.known[a.Last().Address] = a.Last().validators
+	w.known[a.Pages[0].Address] = a.Pages[0].validators
 }
 
 // Forget makes the next answers come whole, whatever has been remembered.
@@ -356,7 +356,7 @@ func (w *web) broken(ctx context.Context, s *Source, err error) error {
 var media = map[format.Kind][]string{
 	format.JSON: {"application/json"}, format.Lines: {"application/x-ndjson", "application/jsonl", "application/jsonlines"},
 	format.CSV: {"text/csv"}, format.TSV: {"text/tab-separated-values"}, format.HTML: {"text/html", "application/xhtml+xml"},
-	format.XML: {"application/xml", "text/xml"}, format.XLSX: {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"},
+	format.XML: {"application/xml", "text/xml"}, format.XBRL: {"application/xbrl-instance+xml", "application/xbrl-instance+json", "application/xml", "text/xml", "application/json"}, format.XLSX: {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"},
 }
 
 // expected checks that an answer does not say of itself that it is something else.

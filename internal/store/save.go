@@ -326,7 +326,8 @@ func (w *writer) entries(d catalogue.Dataset) error {
 	var closedIDs []int64
 	var closedKeys []string
 	shut := func(n name) { closedIDs, closedKeys = append(closedIDs, n.id), append(closedKeys, n.key) }
-	var added [][]any
+	columns := []string{"listing_id", "dataset", "source", "key", "day", "fields", "place", "request_id", "known_from"}
+	var added, replaced [][]any // replaced is what an answer says was so before
 	for _, id := range ids {
 		e := given[id]
 		for i := range e.Entries {
@@ -339,8 +340,10 @@ func (w *writer) entries(d catalogue.Dataset) error {
 					continue
 				}
 				shut(n)
+			} else if x.Before != nil {
+				replaced = append(replaced, []any{id, string(d), w.r.Request.Source, n.key, nullable(x.Day), encodeEntry(info, x.Before), x.Place, w.pages[x.Page], w.now, w.now})
 			}
-			added = append(added, []any{id, string(d), w.r.Request.Source, n.key, nullable(x.Day), fields, x.Place, w.pages[e.Page], w.now})
+			added = append(added, []any{id, string(d), w.r.Request.Source, n.key, nullable(x.Day), fields, x.Place, w.pages[x.Page], w.now})
 		}
 	}
 	for n := range before {
@@ -355,7 +358,12 @@ func (w *writer) entries(d catalogue.Dataset) error {
 			return err
 		}
 	}
-	_, err = w.tx.CopyFrom(w, pgx.Identifier{"entry"}, []string{"listing_id", "dataset", "source", "key", "day", "fields", "place", "request_id", "known_from"}, pgx.CopyFromRows(added))
+	if len(replaced) > 0 {
+		if _, err := w.tx.CopyFrom(w, pgx.Identifier{"entry"}, append(columns, "known_to"), pgx.CopyFromRows(replaced)); err != nil {
+			return err
+		}
+	}
+	_, err = w.tx.CopyFrom(w, pgx.Identifier{"entry"}, columns, pgx.CopyFromRows(added))
 	return err
 }
 

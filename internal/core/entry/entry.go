@@ -14,6 +14,7 @@ type Entry struct {
 	Day    period.Date // zero where the dataset has no date
 	Values []cell.Value
 	Place  string       // where in the response it stood
+	Page   int          // of an answer of several responses, the one it stood in
 	Before []cell.Value // of the version that it replaced, of accounts; nil where it is the first
 }
 

@@ -479,8 +479,11 @@ func (h *History) whyNot(line int, at Span) *Gap {
 	return h.short(fmt.Sprintf("no reports add up to the %d months to the end of %s", months, monthName(at.to)))
 }
 
+// firstOf is the first day of a month.
+func firstOf(m int) time.Time { return time.Date(0, time.Month(m), 1, 0, 0, 0, 0, time.UTC) }
+
 func monthName(m int) string {
-	return time.Date(m/12, time.Month(m%12), 1, 0, 0, 0, 0, time.UTC).Format("January 2006")
+	return firstOf(m).Format("January 2006")
 }
 
 // Kinds of stretches in which accounts can be shown one after the other.

@@ -91,5 +91,11 @@ var positions = func() map[string]int {
 	return at
 }()
 
+// IsPerShare tells whether a line, by its id, is an amount for one share.
+func IsPerShare(id string) bool {
+	i := At(id)
+	return i >= 0 && Lines[i].Nature == PerShare
+}
+
 // Group is the statement that a line is part of: income, balance or cash.
 func (l *Line) Group() string { group, _, _ := strings.Cut(l.ID, "."); return group }

@@ -1,5 +1,5 @@
 // Package format reads documents of the open formats that sources answer in, row
-// by row: JSON, JSON Lines, CSV, TSV, HTML tables, XML and XLSX. It knows where
+// by row: JSON, JSON Lines, CSV, TSV, HTML tables, XML, XLSX and XBRL. It knows where
 // texts stand in a document, and nothing of what they mean.
 package format
 
@@ -29,13 +29,14 @@ const (
 	HTML  Kind = "html"
 	XML   Kind = "xml"
 	XLSX  Kind = "xlsx"
+	XBRL  Kind = "xbrl" // an instance document, in XML or in JSON; its rows are facts
 )
 
 // Kinds lists the formats.
-var Kinds = []Kind{JSON, Lines, CSV, TSV, HTML, XML, XLSX}
+var Kinds = []Kind{JSON, Lines, CSV, TSV, HTML, XML, XLSX, XBRL}
 
-// tabular tells whether rows have columns with headers.
-func (k Kind) tabular() bool { return k == CSV || k == TSV || k == HTML || k == XLSX }
+// Tabular tells whether rows have columns with headers.
+func (k Kind) Tabular() bool { return k == CSV || k == TSV || k == HTML || k == XLSX || k == XBRL }
 
 // Nature is what stands at a place of a document.
 type Nature uint8
@@ -64,7 +65,7 @@ type Row interface {
 
 // Options say how a document is written.
 type Options struct {
-	Kind Kind `yaml:"kind" json:"kind" jsonschema:"enum=json,enum=jsonl,enum=csv,enum=tsv,enum=html,enum=xml,enum=xlsx"`
+	Kind Kind `yaml:"kind" json:"kind" jsonschema:"enum=json,enum=jsonl,enum=csv,enum=tsv,enum=html,enum=xml,enum=xlsx,enum=xbrl"`
 	// Character encoding as the WHATWG names it; what the answer says or UTF-8 when left out.
 	Encoding string `yaml:"encoding,omitempty" json:"encoding,omitempty"`
 	// Of CSV; a comma when left out.
@@ -145,6 +146,8 @@ func Read(in io.Reader, contentType string, o *Options, selections []Selection, 
 		return readHTML(in, selections, limits, counted)
 	case XML:
 		return readXML(in, selections, limits, counted)
+	case XBRL:
+		return readXBRL(in, len(selections), limits, counted)
 	}
 	return nil, fmt.Errorf("there is no format %q", o.Kind)
 }

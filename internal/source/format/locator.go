@@ -33,7 +33,7 @@ func Compile(kind Kind, text string) (*Locator, error) {
 	switch {
 	case text == "":
 		return nil, fmt.Errorf("a place is missing")
-	case kind.tabular():
+	case kind.Tabular():
 		l.text = squeezed(text)
 		number, numbered := strings.CutPrefix(l.text, "#")
 		if numbered && l.text != headerName {
