@@ -61,6 +61,7 @@ func newWorld(t *testing.T, listings int, names ...string) *world {
 		v := map[string]func(*standin.Market) *standin.Vendor{
 			"gannet":   func(m *standin.Market) *standin.Vendor { return standin.NewGannet(m).Vendor },
 			"whimbrel": func(m *standin.Market) *standin.Vendor { return standin.NewWhimbrel(m).Vendor },
+			"fulmar":   func(m *standin.Market) *standin.Vendor { return standin.NewFulmar(m).Vendor },
 			"dunlin":   func(m *standin.Market) *standin.Vendor { return standin.NewDunlin(m).Vendor },
 		}[name](w.market)
 		v.Unlimited()

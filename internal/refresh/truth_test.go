@@ -148,10 +148,21 @@ func TestDividendFieldsAgainstTheTruth(t *testing.T) {
 }
 
 // Lines of the accounts and ratios of the hand-written names, against the quarters
-// that the stand-in says are true: added up here from the day that a cell names.
+// that the stand-in says are true: added up here from the day that a cell names. One
+// vendor sends quarters, the other what issuers file: years, and what had come together
+// since the beginning of one.
 func TestAccountsAgainstTheTruth(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, 40, "gannet", "whimbrel")
+	for _, vendor := range []string{"whimbrel", "fulmar"} {
+		t.Run(vendor, func(t *testing.T) {
+			t.Parallel()
+			accountsAgainstTheTruth(t, vendor)
+		})
+	}
+}
+
+func accountsAgainstTheTruth(t *testing.T, vendor string) {
+	w := newWorld(t, 40, "gannet", vendor)
 	r, err := w.engine.Ask(t.Context(), store.Asked{
 		Watchlist: &w.list.ID, Cause: store.ByHand, Datasets: []catalogue.Dataset{catalogue.Quotes, catalogue.Bars, catalogue.Splits, catalogue.Dividends, catalogue.Statements},
 	})
@@ -186,7 +197,7 @@ func TestAccountsAgainstTheTruth(t *testing.T) {
 				if c := row.Cells[0]; c.State != cell.Stale || c.Reason != cell.ReportDue || !strings.Contains(c.Detail, "was due by 2025-") {
 					t.Errorf("an issuer that is late: %+v", c)
 				}
-			} else if l.Symbol.Ticker != "LIME" { // of which there is nothing
+			} else if l.Symbol.Ticker != "LIME" || vendor == "fulmar" { // of which the other has nothing
 				t.Errorf("%s: the newest report is of %q (%+v)", l.Symbol, row.Cells[0].Period, row.Cells[0])
 			}
 			continue

@@ -28,7 +28,7 @@ type StandIns struct {
 }
 
 // ports of the stand-ins, from the first one on.
-var ports = map[string]int{"gannet": 0, "whimbrel": 1, "dunlin": 3}
+var ports = map[string]int{"gannet": 0, "whimbrel": 1, "fulmar": 2, "dunlin": 3}
 
 // StartStandIns runs the vendors on addresses of loopback: the one given for
 // gannet, and those that follow it for the others; all free ones for port 0.
@@ -42,7 +42,7 @@ func StartStandIns(exchanges market.Exchanges, listen string, seed uint64, listi
 		return nil, fmt.Errorf("the stand-in vendors cannot listen on %q: write the port as a number", listen)
 	}
 	m := standin.New(exchanges, seed, listings, now)
-	s := &StandIns{Vendors: []*standin.Vendor{standin.NewGannet(m).Vendor, standin.NewWhimbrel(m).Vendor, standin.NewDunlin(m).Vendor}, Addresses: map[string]string{}}
+	s := &StandIns{Vendors: []*standin.Vendor{standin.NewGannet(m).Vendor, standin.NewWhimbrel(m).Vendor, standin.NewFulmar(m).Vendor, standin.NewDunlin(m).Vendor}, Addresses: map[string]string{}}
 	for _, v := range s.Vendors {
 		v.Latency = latency
 		at := 0

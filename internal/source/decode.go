@@ -105,8 +105,9 @@ type dated struct {
 	values []cell.Value
 	place  string
 	page   int
-	before []cell.Value // what older documents say of the same; nil where that is no different
+	before []cell.Value // what the newest of older documents says of the same
 	from   []stood      // by column, where its value stood; of XBRL
+	was    []stood      // and where that before
 }
 
 // stood tells of a value which document it is from, by the end of the period that
@@ -812,23 +813,19 @@ func (r *dated) take(f format.Fact, c lineColumn, v cell.Value, info *catalogue.
 		return
 	}
 	if r.from == nil {
-		r.from = make([]stood, len(r.values))
+		r.from, r.was, r.before = make([]stood, len(r.values)), make([]stood, len(r.values)), make([]cell.Value, len(r.values))
 	}
-	had, now := r.from[c.at], stood{f.Reported(), c.rank}
-	if had.reported == now.reported && r.values[c.at].Kind != cell.None && had.rank <= now.rank {
-		return
+	at, now := c.at, stood{f.Reported(), c.rank}
+	switch had := r.from[at]; {
+	case had.reported == now.reported && had.rank <= now.rank:
+	case had.reported <= now.reported:
+		if had.reported != 0 && had.reported < now.reported {
+			r.before[at], r.was[at] = r.values[at], had
+		}
+		r.values[at], r.from[at] = v, now
+	case r.was[at].reported < now.reported || r.was[at].reported == now.reported && r.was[at].rank > now.rank:
+		r.before[at], r.was[at] = v, now
 	}
-	older := v
-	if had.reported <= now.reported {
-		older, r.values[c.at], r.from[c.at] = r.values[c.at], v, now
-	}
-	if had.reported == 0 || had.reported == now.reported || older == r.values[c.at] {
-		return
-	}
-	if r.before == nil {
-		r.before = make([]cell.Value, len(r.values))
-	}
-	r.before[c.at] = older
 }
 
 // recordOf finds or begins the record that a value belongs to. What its fields are is
@@ -989,8 +986,8 @@ func (d *decoder) finish() {
 			said := *d.about[m.symbol]
 			said.Dataset = m.dataset
 			f = &said
-		case catalogue.Info(m.dataset).Shape == catalogue.Dated && m.dataset != catalogue.Rates && d.shape == "":
-			// A listing without any record simply has none.
+		case catalogue.Info(m.dataset).Shape == catalogue.Dated && m.dataset != catalogue.Rates && m.dataset != catalogue.Statements && d.shape == "":
+			// A listing without any record simply has none; but every issuer reports.
 			d.answer.Entries = append(d.answer.Entries, Entries{Origin: Origin{Symbol: m.symbol, Dataset: m.dataset, Page: d.page}})
 			continue
 		default:
@@ -1121,13 +1118,14 @@ func (d *decoder) finishEntries(m met, b *building) {
 		}
 		seen[key] = true
 		e := entry.Entry{Day: r.day, Values: r.values, Place: r.place, Page: r.page}
-		if r.before != nil {
-			e.Before = slices.Clone(r.values)
-			for i, v := range r.before {
-				if v.Kind != cell.None {
-					e.Before[i] = v
-				}
+		for i, v := range r.before {
+			if v.Kind == cell.None || v == r.values[i] {
+				continue
 			}
+			if e.Before == nil {
+				e.Before = slices.Clone(r.values)
+			}
+			e.Before[i] = v
 		}
 		out.Entries = append(out.Entries, e)
 	}

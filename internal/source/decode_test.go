@@ -1,7 +1,6 @@
 package source
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -430,7 +429,7 @@ func paged(t *testing.T, paging string, serve http.HandlerFunc) (*Answer, []stri
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := s.Fetch(t.Context(), request(d, "splits", "KELP.XCVH"), func(context.Context) error { return nil })
+	a, err := s.Fetch(t.Context(), request(d, "splits", "KELP.XCVH"), anyTime)
 	return a, asked, err
 }
 
@@ -614,7 +613,7 @@ calls:
 	kelp := market.Symbol{Ticker: "KELP", Exchange: "XCVH"}
 	q := plan.Request{Source: "ledger", Call: "bars", Exchange: "XCVH", From: period.MakeDate(2026, 1, 1), To: period.MakeDate(2026, 3, 6), Needs: []plan.Need{{Dataset: catalogue.Bars, Listing: 1, Symbol: kelp, Currency: "EUR"}}}
 	read := func() (*Answer, string) {
-		a, err := s.Fetch(t.Context(), q, func(context.Context) error { return nil })
+		a, err := s.Fetch(t.Context(), q, anyTime)
 		if err != nil {
 			return a, err.Error()
 		}

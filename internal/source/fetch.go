@@ -41,7 +41,7 @@ func (s *Source) fetch(ctx context.Context, q plan.Request, turn func(context.Co
 	if c.compiled.index != nil {
 		read = s.filings
 	}
-	err := read(ctx, c, a, d, ask{replace: s.replacements(c, q), units: q.Units, kind: c.Format.Kind}, turn)
+	err := read(ctx, c, a, d, ask{replace: s.replacements(c, q), about: aboutOf(q), units: q.Units, kind: c.Format.Kind}, turn)
 	if err == nil && !a.Same {
 		err = d.conclude()
 	}
@@ -159,7 +159,16 @@ type ask struct {
 	extra   map[string]string // parameters besides those of the call
 	link    string            // instead of path and query
 	kind    format.Kind       // that the answer should come in
+	about   string            // the listings that are asked for
 	units   int               // what it costs, of a source that does not say
+}
+
+func aboutOf(q plan.Request) string {
+	var all []string
+	for _, s := range q.Symbols() {
+		all = append(all, s.String())
+	}
+	return strings.Join(all, ",")
 }
 
 // replacements are what stands for the names in a call's path and query.

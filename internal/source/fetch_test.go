@@ -67,14 +67,22 @@ func now() time.Time { return noon }
 // asked connects a description to a server and sends it one request.
 func asked(t testing.TB, d *Description, serve http.HandlerFunc, call string, symbols ...string) (*Answer, error) {
 	t.Helper()
+	return askedFor(t, d, serve, request(d, call, symbols...))
+}
+
+func askedFor(t testing.TB, d *Description, serve http.HandlerFunc, q plan.Request) (*Answer, error) {
+	t.Helper()
 	server := httptest.NewServer(serve)
 	defer server.Close()
 	s, err := Connect(d, Secret{Address: server.URL, Key: "secret"}, now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return s.Fetch(t.Context(), request(d, call, symbols...), func(context.Context) error { return nil })
+	return s.Fetch(t.Context(), q, anyTime)
 }
+
+// anyTime is the turn of who need not wait.
+func anyTime(context.Context) error { return nil }
 
 // gannet has the vendor answer with a status and a body.
 func gannet(t testing.TB, call string, status int, body string, symbols ...string) (*Answer, *http.Request, error) {

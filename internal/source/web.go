@@ -33,11 +33,16 @@ type web struct {
 	base   *url.URL
 
 	mu    sync.Mutex
-	known map[string]validators // by address
+	known map[string]validators // by what was asked
 }
 
 // validators let a source answer that nothing has changed (RFC 9110, 8.8).
-type validators struct{ tag, modified string }
+type validators struct {
+	tag, modified string
+	of            string // the address, and the listings that were asked for with it: two of one issuer may share it
+}
+
+func (v validators) any() bool { return v.tag != "" || v.modified != "" }
 
 var errPrivate = errors.New("lies in a private network")
 
@@ -165,7 +170,8 @@ func (w *web) open(ctx context.Context, s *Source, c *Call, a ask) (*document, *
 		cancel()
 		return fail(&Fault{Kind: Refused, Detail: err.Error()})
 	}
-	w.dress(request, s, page.Address)
+	asked := page.Address + " " + a.about
+	w.dress(request, s, asked)
 	response, err := w.client.Do(request)
 	if err != nil {
 		f := w.broken(ctx, s, err)
@@ -185,7 +191,7 @@ func (w *web) open(ctx context.Context, s *Source, c *Call, a ask) (*document, *
 	doc.contentType, doc.header, doc.base = response.Header.Get("Content-Type"), response.Header.Get, page.Address
 	doc.close = func() { response.Body.Close(); cancel() }
 	doc.began = page.Started
-	page.validators = validators{response.Header.Get("ETag"), response.Header.Get("Last-Modified")}
+	page.validators = validators{response.Header.Get("ETag"), response.Header.Get("Last-Modified"), asked}
 	doc.asFault = func(err error) error { return w.broken(ctx, s, err) }
 	switch {
 	case response.StatusCode == http.StatusNotModified:
@@ -222,7 +228,7 @@ func (w *web) keyed(s *Source, u *url.URL) string {
 	return secret.String()
 }
 
-func (w *web) dress(r *http.Request, s *Source, address string) {
+func (w *web) dress(r *http.Request, s *Source, asked string) {
 	r.Header.Set("User-Agent", "soba")
 	for name, text := range s.Access.Headers {
 		r.Header.Set(name, text)
@@ -239,7 +245,7 @@ func (w *web) dress(r *http.Request, s *Source, address string) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if v, there := w.known[address]; there {
+	if v, there := w.known[asked]; there {
 		if v.tag != "" {
 			r.Header.Set("If-None-Match", v.tag)
 		}
@@ -253,12 +259,12 @@ func (w *web) dress(r *http.Request, s *Source, address string) {
 // called once the answer is stored.
 func (s *Source) Remember(a *Answer) {
 	w, overHTTP := s.via.(*web)
-	if !overHTTP || len(a.Pages) != 1 && !a.indexed || a.Pages[0].validators == (validators{}) {
+	if !overHTTP || len(a.Pages) != 1 && !a.indexed || !a.Pages[0].validators.any() {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.known[a.Pages[0].Address] = a.Pages[0].validators
+	w.known[a.Pages[0].validators.of] = a.Pages[0].validators
 }
 
 // Forget makes the next answers come whole, whatever has been remembered.

@@ -217,16 +217,15 @@ func (f *Fault) endless(w http.ResponseWriter, r *http.Request) {
 }
 
 // packed is 64 MiB of spaces, compressed once.
-var packed = sync.OnceValue(func() []byte {
+var packed = sync.OnceValue(func() []byte { return zipped(bytes.Repeat([]byte{' '}, 64<<20)) })
+
+func zipped(body []byte) []byte {
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
-	spaces := bytes.Repeat([]byte{' '}, 1<<20)
-	for range 64 {
-		z.Write(spaces) //nolint:errcheck // a buffer takes everything
-	}
-	z.Close() //nolint:errcheck
+	z.Write(body) //nolint:errcheck // a buffer takes everything
+	z.Close()     //nolint:errcheck
 	return b.Bytes()
-})
+}
 
 func bomb(w http.ResponseWriter) {
 	w.Header().Set("Content-Type", "application/json")
@@ -382,6 +381,10 @@ func (f *Fault) write(w http.ResponseWriter, r *http.Request, a *answer) {
 		contentType = "text/html"
 	}
 	w.Header().Set("Content-Type", contentType)
+	if a.packed && strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
+		body = zipped(body)
+		w.Header().Set("Content-Encoding", "gzip")
+	}
 	switch {
 	case f.is("truncated"):
 		w.Header().Set("Content-Length", strconv.Itoa(len(body)+1000))

@@ -18,6 +18,7 @@ type Report struct {
 	Part     string // FY, Q1 to Q4, H1
 	Filed    period.Date
 	Currency string
+	Standard string // of accounting
 	Alone    bool
 	Bank     bool // reports the lines of a bank or an insurer
 }
@@ -32,36 +33,50 @@ const overdue = 330
 // the newest quarters or halves, the oldest first.
 func (m *Market) Reports(l *Listing, by period.Date) (out []Report) {
 	quarters := m.Accounts(l, by)
-	bank := l.Sector == "Finance"
-	publish := func(part string, last int, n int, lag int) {
-		r := Report{Part: part, Currency: m.issuer(l).Currency, Alone: l.story.standalone, Bank: bank}
-		r.Accounts = quarters[last]
-		for _, q := range quarters[last-n+1 : last] {
-			r.Start = min(r.Start, q.Start)
-			r.Revenue, r.Cost, r.Selling, r.Depreciation, r.Interest, r.Tax = r.Revenue+q.Revenue, r.Cost+q.Cost, r.Selling+q.Selling, r.Depreciation+q.Depreciation, r.Interest+q.Interest, r.Tax+q.Tax
-			r.OperatingCash, r.CapitalExpenditure, r.Dividends, r.Borrowed = r.OperatingCash+q.OperatingCash, r.CapitalExpenditure+q.CapitalExpenditure, r.Dividends+q.Dividends, r.Borrowed+q.Borrowed
-		}
-		r.Filed = r.End.AddDays(lag + int(l.own%20))
-		if r.Filed > by || l.story.late && r.End > by.AddDays(-overdue) {
-			return
-		}
-		// A report counts in the shares of the day on which it is published.
-		r.Shares = int64(math.Round(float64(r.Shares) / splitFactor(l.Splits, r.End) * splitFactor(l.Splits, r.Filed)))
-		out = append(out, r)
-	}
 	for i, q := range quarters {
 		recent := i >= len(quarters)-quarterly
-		switch {
-		case l.story.halves && q.Quarter == 2 && recent:
-			publish("H1", i, 2, 50)
-		case !l.story.halves && recent:
-			publish(fmt.Sprintf("Q%d", q.Quarter), i, 1, 35)
+		part, n := fmt.Sprintf("Q%d", q.Quarter), 1
+		if l.story.halves {
+			part, n = "H1", 2
+		}
+		if recent && (!l.story.halves || q.Quarter == 2) {
+			if r := m.report(l, quarters[i-n+1:i+1], part); m.isOut(l, &r, by) {
+				out = append(out, r)
+			}
 		}
 		if q.Quarter == 4 {
-			publish("FY", i, 4, 60)
+			if r := m.report(l, quarters[i-3:i+1], "FY"); m.isOut(l, &r, by) {
+				out = append(out, r)
+			}
 		}
 	}
 	return out
+}
+
+// report is what a listing's issuer publishes of some quarters.
+func (m *Market) report(l *Listing, quarters []Accounts, part string) Report {
+	r := Report{Accounts: quarters[len(quarters)-1], Part: part, Currency: m.issuer(l).Currency, Alone: l.story.standalone, Bank: l.Sector == "Finance", Standard: "IFRS"}
+	if l.Symbol.Exchange == "XPLR" {
+		r.Standard = "US GAAP"
+	}
+	for _, q := range quarters[:len(quarters)-1] {
+		r.Start = min(r.Start, q.Start)
+		r.Revenue, r.Cost, r.Selling, r.Depreciation, r.Interest, r.Tax = r.Revenue+q.Revenue, r.Cost+q.Cost, r.Selling+q.Selling, r.Depreciation+q.Depreciation, r.Interest+q.Interest, r.Tax+q.Tax
+		r.OperatingCash, r.CapitalExpenditure, r.Dividends, r.Borrowed = r.OperatingCash+q.OperatingCash, r.CapitalExpenditure+q.CapitalExpenditure, r.Dividends+q.Dividends, r.Borrowed+q.Borrowed
+	}
+	lag := map[string]int{"FY": 60, "H1": 50}[part]
+	if lag == 0 {
+		lag = 35
+	}
+	r.Filed = r.End.AddDays(lag + int(l.own%20))
+	// A report counts in the shares of the day on which it is published.
+	r.Shares = int64(math.Round(float64(r.Shares) / splitFactor(l.Splits, r.End) * splitFactor(l.Splits, r.Filed)))
+	return r
+}
+
+// isOut tells whether a report has been published by a day.
+func (m *Market) isOut(l *Listing, r *Report, by period.Date) bool {
+	return r.Filed <= by && !(l.story.late && r.End > by.AddDays(-overdue))
 }
 
 // statements are the reports as the vendor sends them: one line a value, amounts in
@@ -83,7 +98,7 @@ func (w *Whimbrel) statements(_ *http.Request, codes []string) (*answer, *refusa
 			if r.Alone {
 				basis = "Stand-alone"
 			}
-			about := fmt.Sprintf("%s,%s,%d,%s,%s,%s,IFRS,%s", code, r.End, r.Year, r.Part, r.Filed, r.Currency, basis)
+			about := fmt.Sprintf("%s,%s,%d,%s,%s,%s,%s,%s", code, r.End, r.Year, r.Part, r.Filed, r.Currency, r.Standard, basis)
 			for _, x := range r.lines() {
 				fmt.Fprintf(&b, "%s,%s,%s,%s\r\n", about, x.in, x.item, x.text)
 			}
@@ -92,60 +107,54 @@ func (w *Whimbrel) statements(_ *http.Request, codes []string) (*answer, *refusa
 	return &answer{text: b.String(), contentType: "text/csv; charset=utf-8", units: 10 * len(codes)}, nil
 }
 
+// amounts are the values of a report: amounts in thousands, shares in units. A bank or
+// an insurer does not have all of them; the two for one share are there without a value.
+func (r *Report) amounts() map[string]int64 {
+	short := r.Debt / 5
+	all := map[string]int64{
+		"revenue": r.Revenue, "selling": r.Selling, "depreciation": r.Depreciation, "operating": r.OperatingIncome(), "interest": r.Interest, "pretax": r.OperatingIncome() - r.Interest, "tax": r.Tax, "net": r.NetIncome(), "common": r.NetIncome(),
+		"shares": r.Shares, "diluted": r.Shares + r.Shares/100, "eps": 0, "eps diluted": 0,
+		"cash": r.Cash, "property": r.Property, "assets": r.Assets(), "short debt": short, "long debt": r.Debt - short, "liabilities": r.Liabilities(), "equity": r.Equity, "retained": r.Retained, "outstanding": r.Shares,
+		"operating cash": r.OperatingCash, "capex": r.CapitalExpenditure, "investing": -r.CapitalExpenditure, "financing": r.Borrowed - r.Dividends, "dividends": r.Dividends, "borrowed": max(r.Borrowed, 0), "repaid": max(-r.Borrowed, 0),
+	}
+	if !r.Bank {
+		all["cost"], all["gross"] = r.Cost, r.Revenue-r.Cost
+		all["receivables"], all["inventory"], all["current assets"] = r.Receivables, r.Inventory, r.Cash+r.Receivables+r.Inventory
+		all["payables"], all["current liabilities"] = r.Payables, r.Payables+short
+	}
+	return all
+}
+
+// whimbrelNames are the vendor's names of what reports hold, in the order of its pages.
+var whimbrelNames = []struct{ line, name, in string }{
+	{"revenue", "Total revenue", "thousands"}, {"cost", "Cost of sales", "thousands"}, {"gross", "Gross profit", "thousands"}, {"selling", "SG&A", "thousands"}, {"depreciation", "D&A", "thousands"},
+	{"operating", "Operating profit", "thousands"}, {"interest", "Interest cost", "thousands"}, {"pretax", "Profit before tax", "thousands"}, {"tax", "Income tax", "thousands"}, {"net", "Profit for the period", "thousands"}, {"common", "Attributable profit", "thousands"},
+	{"shares", "Weighted shares", "units"}, {"diluted", "Weighted shares (diluted)", "units"}, {"eps", "EPS", "units"}, {"eps diluted", "EPS (diluted)", "units"},
+	{"cash", "Cash and equivalents", "thousands"}, {"receivables", "Trade receivables", "thousands"}, {"inventory", "Inventories", "thousands"}, {"current assets", "Current assets", "thousands"}, {"payables", "Trade payables", "thousands"}, {"current liabilities", "Current liabilities", "thousands"},
+	{"property", "PP&E", "thousands"}, {"assets", "Total assets", "thousands"}, {"short debt", "Short-term borrowings", "thousands"}, {"long debt", "Long-term borrowings", "thousands"}, {"liabilities", "Total liabilities", "thousands"}, {"equity", "Shareholders' equity", "thousands"}, {"retained", "Retained earnings", "thousands"}, {"outstanding", "Shares outstanding", "units"},
+	{"operating cash", "Operating cash flow", "thousands"}, {"capex", "Capex", "thousands"}, {"investing", "Investing cash flow", "thousands"}, {"financing", "Financing cash flow", "thousands"}, {"dividends", "Dividends paid", "thousands"}, {"borrowed", "Borrowings raised", "thousands"}, {"repaid", "Borrowings repaid", "thousands"},
+}
+
 type item struct{ in, item, text string }
 
 // lines are the values of a report under the vendor's names.
 func (r *Report) lines() (out []item) {
-	amount := func(name string, x int64) {
+	all := r.amounts()
+	for _, n := range whimbrelNames {
+		x, known := all[n.line]
+		if !known {
+			continue
+		}
 		text := strconv.FormatInt(x, 10)
-		if x < 0 {
+		switch {
+		case n.line == "eps":
+			text = strconv.FormatFloat(float64(r.NetIncome())*1000/float64(all["shares"]), 'f', 6, 64)
+		case n.line == "eps diluted":
+			text = strconv.FormatFloat(float64(r.NetIncome())*1000/float64(all["diluted"]), 'f', 6, 64)
+		case x < 0:
 			text = "(" + text[1:] + ")"
 		}
-		out = append(out, item{"thousands", name, text})
+		out = append(out, item{n.in, n.name, text})
 	}
-	perShare := func(name string, shares int64) {
-		out = append(out, item{"units", name, strconv.FormatFloat(float64(r.NetIncome())*1000/float64(shares), 'f', 6, 64)})
-	}
-	diluted := r.Shares + r.Shares/100
-	amount("Total revenue", r.Revenue)
-	if !r.Bank {
-		amount("Cost of sales", r.Cost)
-		amount("Gross profit", r.Revenue-r.Cost)
-	}
-	amount("SG&A", r.Selling)
-	amount("D&A", r.Depreciation)
-	amount("Operating profit", r.OperatingIncome())
-	amount("Interest cost", r.Interest)
-	amount("Profit before tax", r.OperatingIncome()-r.Interest)
-	amount("Income tax", r.Tax)
-	amount("Profit for the period", r.NetIncome())
-	amount("Attributable profit", r.NetIncome())
-	out = append(out, item{"units", "Weighted shares", strconv.FormatInt(r.Shares, 10)}, item{"units", "Weighted shares (diluted)", strconv.FormatInt(diluted, 10)})
-	perShare("EPS", r.Shares)
-	perShare("EPS (diluted)", diluted)
-	amount("Cash and equivalents", r.Cash)
-	short := r.Debt / 5
-	if !r.Bank {
-		amount("Trade receivables", r.Receivables)
-		amount("Inventories", r.Inventory)
-		amount("Current assets", r.Cash+r.Receivables+r.Inventory)
-		amount("Trade payables", r.Payables)
-		amount("Current liabilities", r.Payables+short)
-	}
-	amount("PP&E", r.Property)
-	amount("Total assets", r.Assets())
-	amount("Short-term borrowings", short)
-	amount("Long-term borrowings", r.Debt-short)
-	amount("Total liabilities", r.Liabilities())
-	amount("Shareholders' equity", r.Equity)
-	amount("Retained earnings", r.Retained)
-	out = append(out, item{"units", "Shares outstanding", strconv.FormatInt(r.Shares, 10)})
-	amount("Operating cash flow", r.OperatingCash)
-	amount("Capex", r.CapitalExpenditure)
-	amount("Investing cash flow", -r.CapitalExpenditure)
-	amount("Financing cash flow", r.Borrowed-r.Dividends)
-	amount("Dividends paid", r.Dividends)
-	amount("Borrowings raised", max(r.Borrowed, 0))
-	amount("Borrowings repaid", max(-r.Borrowed, 0))
 	return out
 }

@@ -110,6 +110,7 @@ type answer struct {
 	text        string
 	contentType string
 	tag         string // of a document that may be the same next time
+	packed      bool   // sent compressed, to who takes that
 	units       int
 }
 

@@ -32,7 +32,7 @@ func written(today period.Date) []*Listing {
 		with(share("SALT.XCVH", "Whitepan Salt Works", "XA", "EUR", "Minerals", "Solar salt", 880, december, 12.5), func(l *Listing) { l.Payer = payer{yield: 0.055, times: 2, growth: 0.01, cut: 2023} }),
 		with(share("CABL.XNMK", "Deepline Cable Layers", "XB", "GBP", "Sea works", "Submarine cables", 3900, december, 6.4), func(l *Listing) { l.Payer = payer{yield: 0.028, times: 2, growth: 0.04}; l.story.misreckoned = true }),
 		share("TIDE.XPLR", "Slackwater Tidal Power", "XD", "USD", "Power", "Tidal power", 640, december, 18),
-		share("GLAS.XCVH", "Blowing Point Glassworks", "XA", "EUR", "Crafts", "Glass", 420, december, 7.8),
+		with(share("GLAS.XCVH", "Blowing Point Glassworks", "XA", "EUR", "Crafts", "Glass", 420, december, 7.8), func(l *Listing) { l.story.restates = true }),
 		with(share("HBNK.XCVH", "Harbour Bank of Vela", "XA", "EUR", "Finance", "Banking", 6700, december, 33), func(l *Listing) { l.Payer = payer{yield: 0.058, times: 1, growth: 0.03} }),
 		with(share("MUTL.XNMK", "Mariners' Mutual Assurance", "XB", "GBP", "Finance", "Insurance", 2950, december, 4.2), func(l *Listing) { l.Payer = payer{yield: 0.049, times: 2, growth: 0.03} }),
 		with(share("QUAY.XNMK", "Quayside Property Trust", "XB", "GBP", "Property", "Warehouses and quays", 95, december, 8.1), func(l *Listing) { l.Payer = payer{yield: 0.064, times: 4, growth: 0.015}; l.story.halves = true }),
