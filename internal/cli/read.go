@@ -376,6 +376,9 @@ func (a *app) printExplanation(e *wire.Explanation, indent string) {
 		line("because", why)
 		line("to do", e.Advice)
 	}
+	if c.Reason == "" {
+		line("how", c.Detail)
+	}
 	line("formula", e.Formula)
 	line("measured", e.Span)
 	line("observed", stamp(c.Observed))
@@ -401,6 +404,16 @@ func (a *app) printExplanation(e *wire.Explanation, indent string) {
 		if r.Response != "" {
 			line("response", "sha256 "+r.Response+"  at "+e.Place)
 		}
+	}
+	for _, r := range e.Reports {
+		text := map[bool]string{false: "+ ", true: "− "}[r.Less] + r.Label + ", to " + r.End
+		if r.Filed != "" {
+			text += ", published " + r.Filed
+		}
+		if r.Request != nil {
+			text += fmt.Sprintf(", by request %d at %s", r.Request.ID, r.Place)
+		}
+		line("report", text)
 	}
 	for _, b := range e.Besides {
 		text := fmt.Sprintf("%s of %s, %s", b.Dataset, b.Symbol, b.Cell.State)

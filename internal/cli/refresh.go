@@ -27,7 +27,7 @@ func (a *app) refreshCommand() *cobra.Command {
 as few requests as the sources allow. What is fresh is not asked for again. While it
 runs, what is there stays readable; Ctrl-C leaves it running, and 'soba cancel'
 stops it.`,
-		Example: "  soba refresh income\n  soba refresh CV50.XCVH\n  soba refresh KELP.XCVH EUR/USD --only quotes\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --only bars --from -20y\n  soba refresh income --force --wait=false",
+		Example: "  soba refresh income\n  soba refresh CV50.XCVH\n  soba refresh KELP.XCVH EUR/USD --only quotes\n  soba refresh everything --only quotes --dry-run\n  soba refresh income --only bars --from -20y\n  soba refresh KELP.XCVH --only statements --compare\n  soba refresh income --force --wait=false",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
 				return err
@@ -52,6 +52,7 @@ stops it.`,
 	c.Flags().StringVar(&ask.From, "from", "", "how far back histories are wanted, as -20y or 2006-01-02")
 	c.Flags().StringVar(&ask.In, "in", "", "bring the rates into a currency too, as CHF")
 	c.Flags().BoolVar(&ask.Force, "force", false, "ask again even for what is fresh")
+	c.Flags().BoolVar(&ask.Compare, "compare", false, "ask the other sources too, and flag where they disagree")
 	c.Flags().BoolVar(&ask.DryRun, "dry-run", false, "show the plan and send nothing")
 	c.Flags().BoolVar(&wait, "wait", true, "wait for the end and show progress")
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 3 when a request failed or a need was refused")

@@ -198,7 +198,7 @@ func (s *Server) refresh(ctx context.Context, list *store.List, ask *wire.Refres
 
 // asked reads what a refresh is to bring.
 func (s *Server) asked(in *wire.RefreshAsk) (store.Asked, error) {
-	a := store.Asked{Force: in.Force, Cause: store.ByHand}
+	a := store.Asked{Force: in.Force, Compare: in.Compare, Cause: store.ByHand}
 	var err error
 	if a.Datasets, err = chosen(in.Only); err != nil {
 		return a, err

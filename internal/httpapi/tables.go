@@ -21,6 +21,7 @@ import (
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/market"
+	"soba.invalid/soba/internal/core/statement"
 	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/store"
 	"soba.invalid/soba/internal/wire"
@@ -593,6 +594,17 @@ func (s *Server) explanation(ctx context.Context, l *market.Listing, e table.Exp
 		}
 	}
 	var err error
+	for _, r := range e.Reports {
+		w := wire.ReportRead{Label: r.Label(), End: r.End.String(), Less: r.Less, Place: r.Place}
+		if r.Filed != 0 {
+			w.Filed = r.Filed.String()
+		}
+		if w.Request, err = s.broughtBy(ctx, r.Response); err != nil {
+			return out, err
+		}
+		out.Reports = append(out.Reports, w)
+		response, out.Place = r.Response, r.Place // of the newest
+	}
 	if out.Request, err = s.broughtBy(ctx, response); err != nil {
 		return out, err
 	}
@@ -641,6 +653,13 @@ func otherSource(e *table.Explanation, g *table.Given) wire.OtherSource {
 	if o := g.Observation; o != nil && e.Field.Observed && e.Field.Slot() < len(o.Values) {
 		c := cell.Cell{Value: o.Values[e.Field.Slot()]}
 		out.V = account(&c).V
+	}
+	if line := statement.At(e.Field.ID); line >= 0 {
+		if theirs, err := g.Accounts.Read(line, e.Ref.Period, e.Today); err == nil {
+			out.V = theirs.Value
+		} else if out.Detail == "" {
+			out.Detail = err.Error()
+		}
 	}
 	return out
 }

@@ -209,7 +209,7 @@ func (e *Engine) directoryNeeds(ctx context.Context, force bool) ([]plan.Need, e
 
 // Preview plans a refresh without carrying it out.
 func (e *Engine) Preview(ctx context.Context, rows []store.Row, a store.Asked) (*plan.Plan, error) {
-	needs, err := e.assess(ctx, with(rows, a.Listings), e.ask(a.Datasets, a.Visible, a.Force, a.From))
+	needs, err := e.assess(ctx, with(rows, a.Listings), e.ask(a))
 	if err != nil {
 		return nil, err
 	}
@@ -220,8 +220,25 @@ func (e *Engine) Preview(ctx context.Context, rows []store.Row, a store.Asked) (
 	return plan.Make(needs, w), nil
 }
 
-func (e *Engine) ask(datasets, visible []catalogue.Dataset, force bool, from period.Date) plan.Ask {
-	return plan.Ask{Datasets: datasets, Visible: visible, Force: force, From: from, Compare: e.book.Preferences().Compare}
+// ask is what a refresh is for, as the planner is told.
+func (e *Engine) ask(a store.Asked) plan.Ask {
+	preferences := e.book.Preferences()
+	ask := plan.Ask{Datasets: a.Datasets, Visible: a.Visible, Force: a.Force, From: a.From, Compare: preferences.Compare}
+	if !a.Compare {
+		return ask
+	}
+	ask.Compare = map[catalogue.Dataset][]string{}
+	for _, d := range a.Datasets {
+		for _, l := range e.lanes {
+			if l.source.Serves(d) && !preferences.IsDisabled(l.source.Name) {
+				ask.Compare[d] = append(ask.Compare[d], l.source.Name)
+			}
+		}
+		if len(ask.Compare[d]) < 2 {
+			delete(ask.Compare, d)
+		}
+	}
+	return ask
 }
 
 // assess finds what is due for listings, and with it what their fields need of
@@ -595,11 +612,11 @@ func (e *Engine) needs(ctx context.Context, r *store.Refresh, claimed func(*plan
 		}
 	}
 	rows = with(rows, r.Listings)
-	from := period.Date(0)
+	asked := store.Asked{Datasets: datasets(r.Datasets), Visible: datasets(r.Visible), Force: r.Force, Compare: r.Compare}
 	if r.FromDay != nil {
-		from = period.DateOf(*r.FromDay)
+		asked.From = period.DateOf(*r.FromDay)
 	}
-	ask := e.ask(datasets(r.Datasets), datasets(r.Visible), r.Force, from)
+	ask := e.ask(asked)
 	ask.Since, ask.Claimed = *r.StartedAt, claimed
 	return e.assess(ctx, rows, ask)
 }

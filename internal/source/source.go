@@ -51,8 +51,12 @@ func (s *Source) PlannedCalls() []plan.Call {
 		if c.Fallback {
 			continue
 		}
+		pages := 0
+		if c.compiled.index != nil {
+			pages = 1 + c.compiled.index.most
+		}
 		calls = append(calls, plan.Call{
-			Name: c.Name, Serves: c.Serves, Kinds: c.Kinds, Takes: c.compiled.takes, Batch: c.Batch.Symbols, Length: c.Batch.Length, Days: c.Days,
+			Pages: pages, Name: c.Name, Serves: c.Serves, Kinds: c.Kinds, Takes: c.compiled.takes, Batch: c.Batch.Symbols, Length: c.Batch.Length, Days: c.Days,
 			UnitsPerRequest: c.Cost.Request, UnitsPerSymbol: c.Cost.Symbol,
 		})
 	}

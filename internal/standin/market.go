@@ -72,6 +72,7 @@ type story struct {
 	halves      bool   // publishes halves and years, no quarters
 	late        bool   // has published nothing for a good while
 	unfollowed  bool   // by any analyst
+	miskeyed    bool   // a vendor has a line of its newest year wrong by a digit
 	restates    bool   // has put right what it had reported of the year before the newest
 	issuer      string // the listing whose accounts are those of this one's issuer, where that is another
 	misreckoned bool   // the vendor divides its price by the earnings of another year

@@ -19,6 +19,7 @@ type Report struct {
 	Filed    period.Date
 	Currency string
 	Standard string // of accounting
+	Miskeyed bool   // the vendor has written a zero too many
 	Alone    bool
 	Bank     bool // reports the lines of a bank or an insurer
 }
@@ -47,6 +48,14 @@ func (m *Market) Reports(l *Listing, by period.Date) (out []Report) {
 		if q.Quarter == 4 {
 			if r := m.report(l, quarters[i-3:i+1], "FY"); m.isOut(l, &r, by) {
 				out = append(out, r)
+			}
+		}
+	}
+	if l.story.miskeyed {
+		for i := len(out) - 1; i >= 0; i-- {
+			if out[i].Part == "FY" {
+				out[i].Miskeyed = true
+				break
 			}
 		}
 	}
@@ -144,6 +153,9 @@ func (r *Report) lines() (out []item) {
 		x, known := all[n.line]
 		if !known {
 			continue
+		}
+		if r.Miskeyed && n.line == "receivables" {
+			x *= 10
 		}
 		text := strconv.FormatInt(x, 10)
 		switch {

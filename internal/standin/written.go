@@ -59,7 +59,10 @@ func written(today period.Date) []*Listing {
 		with(share("PEAT.XNMK", "Blackmoss Peat", "XB", "GBP", "Minerals", "Peat", 190, december, 3.3), func(l *Listing) { l.story.unavailable = "history store is rebuilding" }),
 		with(share("LAMP.XPLR", "Lamplight Signals", "XD", "USD", "Supplies", "Signal lamps", 520, december, 11), func(l *Listing) { l.story.suspended = workday(12) }),
 		with(share("OARS.XCVH", "Ashgrain Oars", "XA", "EUR", "Crafts", "Oars and spars", 75, december, 4.6), func(l *Listing) { l.story.badText = "n/a*" }),
-		with(share("FOGG.XPLR", "Foghorn Acoustics", "XD", "USD", "Supplies", "Fog signals", 330, december, 36), func(l *Listing) { l.story.gapFrom, l.story.gapTo = workday(210), workday(180) }),
+		with(share("FOGG.XPLR", "Foghorn Acoustics", "XD", "USD", "Supplies", "Fog signals", 330, december, 36), func(l *Listing) {
+			l.story.gapFrom, l.story.gapTo = workday(210), workday(180)
+			l.story.miskeyed = true
+		}),
 		with(share("ALGA.XPLR", "Greentide Algal Oils", "XD", "USD", "Sea farming", "Algal oils", 48, december, 140), func(l *Listing) { l.story.losing = true }),
 		with(share("S&T.XNMK", "Sextant & Telltale", "XB", "GBP", "Crafts", "Instruments", 610, june, 12), func(l *Listing) { l.story.unfollowed = true }),
 		with(share("SHIO.XTSG", "潮見ガラス", "XC", "JPY", "Crafts", "Glass", 980, "--03-31", 1180), func(l *Listing) { l.Payer = payer{yield: 0.015, times: 1, growth: 0.02}; l.story.standalone = true }),

@@ -177,7 +177,7 @@ func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets 
 		if err := json.Unmarshal(fields, &values); err != nil {
 			return fmt.Errorf("%s of listing %d: %w", dataset, id, err)
 		}
-		e := entry.Entry{Day: dateOf(day), Values: make([]cell.Value, len(info.Columns)), Place: place}
+		e := entry.Entry{Day: dateOf(day), Values: make([]cell.Value, len(info.Columns)), Place: place, Response: request}
 		for i, col := range info.Columns {
 			e.Values[i] = valueOf(values[col.Name])
 		}

@@ -31,6 +31,7 @@ type Refresh struct {
 	Datasets    []string
 	Visible     []string // datasets of the columns on screen
 	Force       bool
+	Compare     bool       // asks the other sources too
 	FromDay     *time.Time // how far back histories are wanted; nil: as far as columns read
 	Cause       string     // hand, schedule, stream or directory
 	State       string
@@ -52,7 +53,7 @@ type Refresh struct {
 // Over tells whether the refresh has ended.
 func (r *Refresh) Over() bool { return r.State != Queued && r.State != Running }
 
-const selectRefresh = `select id, watchlist_id, coalesce((select name from watchlist where watchlist.id = watchlist_id), '') as watchlist, listings, datasets, visible, force, from_day, cause, state, asked_at, started_at, finished_at, cancel, planned, answered, failed, units, skipped, refused, shared, last_event, fault from refresh `
+const selectRefresh = `select id, watchlist_id, coalesce((select name from watchlist where watchlist.id = watchlist_id), '') as watchlist, listings, datasets, visible, force, compare, from_day, cause, state, asked_at, started_at, finished_at, cancel, planned, answered, failed, units, skipped, refused, shared, last_event, fault from refresh `
 
 // Event is something that happened in a refresh. Data is its JSON.
 type Event struct {
@@ -78,6 +79,7 @@ type Asked struct {
 	Datasets  []catalogue.Dataset
 	Visible   []catalogue.Dataset
 	Force     bool
+	Compare   bool // ask the other sources too
 	From      period.Date
 	Cause     string
 }
@@ -87,8 +89,8 @@ type Asked struct {
 func (s *Store) QueueRefresh(ctx context.Context, a Asked, now time.Time, enqueue func(pgx.Tx, int64) error) (Refresh, error) {
 	var id int64
 	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, "insert into refresh (watchlist_id, listings, datasets, visible, force, from_day, cause, state, asked_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id",
-			a.Watchlist, append([]int64{}, a.Listings...), names(a.Datasets), names(a.Visible), a.Force, nullable(a.From), a.Cause, Queued, now).Scan(&id)
+		err := tx.QueryRow(ctx, "insert into refresh (watchlist_id, listings, datasets, visible, force, compare, from_day, cause, state, asked_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning id",
+			a.Watchlist, append([]int64{}, a.Listings...), names(a.Datasets), names(a.Visible), a.Force, a.Compare, nullable(a.From), a.Cause, Queued, now).Scan(&id)
 		if err != nil {
 			return err
 		}

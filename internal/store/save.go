@@ -86,8 +86,8 @@ type writer struct {
 	pages []int64 // entries of the request log
 }
 
-// log writes the log entry of one page. The last one stands for the request: it
-// names the listings asked for and tells of the fault.
+// log writes the log entry of one page. The last one stands for the request: it tells
+// of the fault.
 func (w *writer) log(p *source.Page, last bool) (id int64, err error) {
 	var hash []byte
 	if p.Size > 0 {
@@ -99,14 +99,14 @@ func (w *writer) log(p *source.Page, last bool) (id int64, err error) {
 	}
 	fault, remarks := "", []string{}
 	listings := []int64{}
+	for _, id := range w.ids {
+		listings = append(listings, id)
+	}
 	if last {
 		if w.r.Fault != nil {
 			fault = w.r.Fault.Error()
 		}
 		remarks = append(remarks, w.r.Answer.Remarks...)
-		for _, id := range w.ids {
-			listings = append(listings, id)
-		}
 	}
 	var refresh *int64
 	if w.r.Refresh != 0 {

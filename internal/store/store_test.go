@@ -359,6 +359,16 @@ func TestReportsAreRestated(t *testing.T) {
 	if got, want := revenue(f.at("AAA.XCVH", noon.Add(-2*time.Hour))), `100  ""; 7 `; got != want {
 		t.Errorf("then %s, want %s", got, want)
 	}
+	// An answer may itself say what was reported before: that was never known as such.
+	told := report(80)
+	told.Entries[0].Symbol.Ticker = "BBB"
+	told.Entries[0].Entries[0].Before = report(85).Entries[0].Entries[0].Values
+	for range 2 {
+		f.save(catalogue.Statements, told, noon.Add(-time.Hour))
+		if got, want := revenue(f.at("BBB.XCVH", noon)), `80 restated "was 85.00 before"; 7 `; got != want {
+			t.Errorf("told %s, want %s", got, want)
+		}
+	}
 }
 
 func TestPreferencesOrderWhatSourcesGave(t *testing.T) {

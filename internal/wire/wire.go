@@ -169,9 +169,20 @@ type Explanation struct {
 	Place      string        `json:"place,omitempty" doc:"Where in the stored response the value stands"`
 	RawName    string        `json:"raw_name,omitempty" doc:"The name under which the source wrote it"`
 	RawText    string        `json:"raw_text,omitempty" doc:"The text that the source wrote"`
+	Reports    []ReportRead  `json:"reports,omitempty" doc:"The reports that a line of the accounts was read from"`
 	Besides    []Reading     `json:"besides,omitempty" doc:"What else it was read from"`
 	Others     []OtherSource `json:"others,omitempty" doc:"What other sources have given"`
 	Checked    *time.Time    `json:"checked,omitempty" doc:"When the source was last asked"`
+}
+
+// ReportRead is a report of an issuer from which a value was read.
+type ReportRead struct {
+	Label   string   `json:"label" doc:"As FY2025 or 2025-Q3"`
+	End     string   `json:"end"`
+	Filed   string   `json:"filed,omitempty" doc:"Day of publication"`
+	Less    bool     `json:"less,omitempty" doc:"Subtracted, rather than added"`
+	Place   string   `json:"place,omitempty" doc:"Where in the stored response it stands"`
+	Request *Request `json:"request,omitempty" doc:"The request that brought it"`
 }
 
 // Reading is another dataset, or that of another listing, which a value was read from.
@@ -233,6 +244,7 @@ type RefreshAsk struct {
 	From       string   `json:"from,omitempty" doc:"How far back histories are wanted: a date, or a relative one as -20y"`
 	In         string   `json:"in,omitempty" doc:"Bring what converts into this currency too" maxLength:"3"`
 	Force      bool     `json:"force,omitempty" doc:"Ask again even for what is fresh"`
+	Compare    bool     `json:"compare,omitempty" doc:"Ask the other sources too, to flag where they disagree"`
 	DryRun     bool     `json:"dry_run,omitempty" doc:"Plan only"`
 }
 

@@ -208,7 +208,7 @@ func Reports(entries entry.Entries) []statement.Report {
 		filed, _ := period.ParseDate(v[reportColumns[4]].Text) // 0 where there is none
 		r := statement.Report{
 			End: entries[i].Day, Filed: filed, Year: int(v[reportColumns[3]].Num), Part: part, Standalone: v[reportColumns[2]].Text == "standalone",
-			Currency: v[reportColumns[5]].Text, Standard: v[reportColumns[6]].Text, Values: make([]float64, len(statement.Lines)),
+			Currency: v[reportColumns[5]].Text, Standard: v[reportColumns[6]].Text, Response: entries[i].Response, Place: entries[i].Place, Values: make([]float64, len(statement.Lines)),
 		}
 		for k := range statement.Lines {
 			r.Values[k] = math.NaN()

@@ -11,11 +11,12 @@ import (
 
 // Entry is one dated record. Its values are in the order of its dataset's columns.
 type Entry struct {
-	Day    period.Date // zero where the dataset has no date
-	Values []cell.Value
-	Place  string       // where in the response it stood
-	Page   int          // of an answer of several responses, the one it stood in
-	Before []cell.Value // of the version that it replaced, of accounts; nil where it is the first
+	Day      period.Date // zero where the dataset has no date
+	Values   []cell.Value
+	Place    string       // where in the response it stood
+	Page     int          // of an answer of several responses, the one it stood in
+	Response int64        // the stored response
+	Before   []cell.Value // of the version that it replaced, of accounts; nil where it is the first
 }
 
 // Entries are the records of one listing and dataset, the oldest first.

@@ -41,6 +41,9 @@ var (
 	NextYear          = Period{kind: Year, offset: 1}
 )
 
+// YearsAgo is the fiscal year that lies some before the latest reported: FY, FY-1 and so on.
+func YearsAgo(years int) Period { return Period{kind: Year, offset: int16(-years)} }
+
 // Kind returns the kind of the period.
 func (p Period) Kind() Kind { return p.kind }
 

@@ -94,6 +94,7 @@ type Call struct {
 	Batch           int // most symbols in a request; 0: any number
 	Length          int // most characters of all symbols with their separators; 0: any number
 	Days            int // longest range in a request; 0: any
+	Pages           int // that a request takes at most, where each waits for its turn; 0: one
 	UnitsPerRequest int
 	UnitsPerSymbol  int
 }
@@ -362,6 +363,9 @@ func (p *Plan) drop(n *pendingNeed) {
 		n.NotDue = ""
 		n.refusal.Need = n.Need
 		p.Refused = append(p.Refused, n.refusal)
+	case n.Only != "" && n.NotDue == "":
+		n.NotDue = n.Only + " does not serve it"
+		p.Skipped = append(p.Skipped, n.Need)
 	case n.NotDue != "":
 		p.Skipped = append(p.Skipped, n.Need)
 	default:
@@ -449,7 +453,11 @@ func (p *Plan) estimate(s *Source, requests []Request) {
 	for _, r := range requests {
 		p.Units[s.Name] += r.Units
 	}
-	count, atOnce := len(requests), max(s.Concurrent, 1)
+	count, atOnce := 0, max(s.Concurrent, 1)
+	for _, r := range requests {
+		i := slices.IndexFunc(s.Calls, func(c Call) bool { return c.Name == r.Call })
+		count += max(1, s.Calls[i].Pages)
+	}
 	rounds := (count + atOnce - 1) / atOnce
 	t := time.Duration(rounds) * s.Latency
 	if s.PerSecond > 0 {

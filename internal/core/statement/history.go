@@ -55,6 +55,8 @@ type Report struct {
 	Currency   string    // ISO 4217
 	Standard   string    // of accounting, as IFRS
 	Values     []float64 // by the position of the line; NaN where it has none
+	Response   int64     // the stored response that it came in
+	Place      string    // and where in it
 	Was        []float64 // what the source had said before, where that was something else; else NaN. nil where nothing changed
 }
 

@@ -326,3 +326,50 @@ func TestConflictsWithAVendor(t *testing.T) {
 		}
 	}
 }
+
+// Two sources of accounts are compared line by line, of the same stretch and in the same
+// currency, and their conflicts are found in every year that both have.
+func TestConflictsBetweenAccounts(t *testing.T) {
+	changed := func(of map[string]float64, id string, x float64) map[string]float64 {
+		out := map[string]float64{}
+		for k, v := range of {
+			out[k] = v
+		}
+		out[id] = x
+		return out
+	}
+	record := func(currency string, theirs ...statement.Report) *Record {
+		r := listed("AAA", "EUR", 20, 20).accounts(fiscalYear(2024, year2024), fiscalYear(2025, year2025))
+		for i := range theirs {
+			theirs[i].Currency = currency
+		}
+		f := &r.Feeds[FeedOf(catalogue.Statements)]
+		f.From[0].Source = "whimbrel"
+		f.From = append(f.From, Given{Source: "fulmar", Observation: f.From[0].Observation, Accounts: statement.New(theirs, nil)})
+		return r
+	}
+	r := record("EUR", fiscalYear(2024, changed(year2024, "income.revenue", 808.1)), fiscalYear(2025, changed(changed(year2025, "balance.inventory", 800), "income.tax", 45.3)))
+	found, err := Conflicts(Conversion{}, []*Record{r}, saturday, freshness.Standard, 0.05)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, c := range found {
+		got = append(got, c.Ref.String()+": "+c.Cell.Detail)
+	}
+	// 800 against 808.1 is more than one per cent, 45 against 45.3 less.
+	if want := "balance.inventory@FY: fulmar gives 800; income.revenue@FY-1: fulmar gives 808.1"; strings.Join(got, "; ") != want {
+		t.Errorf("got %q, want %q", got, want)
+	}
+	if c := evaluate(t, []*Record{r}, "balance.inventory", "").Rows[0].Cells[0]; c.Value.Num != 80 || c.Flags&cell.Conflict == 0 {
+		t.Errorf("the newest inventory: %+v", c)
+	}
+	for name, other := range map[string]*Record{
+		"another currency": record("USD", fiscalYear(2025, changed(year2025, "income.revenue", 9))), "another year": record("EUR", fiscalYear(2023, changed(year2024, "income.revenue", 9))),
+		"nothing": record("EUR"),
+	} {
+		if found, err = Conflicts(Conversion{}, []*Record{other}, saturday, freshness.Standard, 0.05); err != nil || len(found) > 0 {
+			t.Errorf("%s: %+v, %v", name, found, err)
+		}
+	}
+}

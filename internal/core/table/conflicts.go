@@ -2,12 +2,15 @@ package table
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/formula"
 	"soba.invalid/soba/internal/core/freshness"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/statement"
 )
 
 // Conflict is a value of which two accounts differ: those of two sources of one field,
@@ -30,6 +33,13 @@ func Conflicts(in Conversion, records []*Record, now time.Time, limits freshness
 			refs = append(refs, formula.Ref{ID: f.ID})
 		}
 	}
+	if disputable(records) {
+		for _, of := range disputedPeriods {
+			for i := range statement.Lines {
+				refs = append(refs, formula.Ref{ID: statement.Lines[i].ID, Period: of})
+			}
+		}
+	}
 	observed := len(refs)
 	for _, pair := range catalogue.Compared {
 		refs = append(refs, formula.Ref{ID: pair.Ours})
@@ -40,7 +50,9 @@ func Conflicts(in Conversion, records []*Record, now time.Time, limits freshness
 	}
 	at := map[string]int{}
 	for i, ref := range refs {
-		at[ref.ID] = i
+		if ref.Period == (period.Period{}) {
+			at[ref.ID] = i
+		}
 	}
 	t := p.EvaluateIn(in, records, now, limits)
 	var out []Conflict
@@ -61,6 +73,23 @@ func Conflicts(in Conversion, records []*Record, now time.Time, limits freshness
 	}
 	return out, nil
 }
+
+// disputable tells whether several sources have given accounts of any record.
+func disputable(records []*Record) bool {
+	return slices.ContainsFunc(records, func(r *Record) bool {
+		given := 0
+		for i := range r.Feeds[accountsFeed].From {
+			if h := r.Feeds[accountsFeed].From[i].Accounts; h != nil && len(h.Reports) > 0 {
+				given++
+			}
+		}
+		return given > 1
+	})
+}
+
+// disputedPeriods are those of which the lines of several sources are compared: the
+// newest five years.
+var disputedPeriods = []period.Period{period.YearsAgo(0), period.YearsAgo(1), period.YearsAgo(2), period.YearsAgo(3), period.YearsAgo(4)}
 
 // apart is by how much two numbers differ beyond a fraction of the larger and half of
 // the last digit that vendors write of ratios (0.01) and percentages (0.01 %).

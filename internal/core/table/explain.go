@@ -7,6 +7,8 @@ import (
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
 	"soba.invalid/soba/internal/core/formula"
+	"soba.invalid/soba/internal/core/period"
+	"soba.invalid/soba/internal/core/statement"
 )
 
 // Explanation is the account of a cell as a tree: what it is, how it came
@@ -15,10 +17,18 @@ type Explanation struct {
 	Ref     formula.Ref
 	Field   *catalogue.Field
 	Cell    cell.Cell
-	Formula string // of a derived field
+	Today   period.Date // on the listing's exchange
+	Formula string      // of a derived field
 	Inputs  []Explanation
-	Given   []Given // by each source, of a field that was read: the one shown first
+	Given   []Given      // by each source, of a field that was read: the one shown first
+	Reports []ReportRead // of a line of the accounts, the oldest first
 	Besides []Reading
+}
+
+// ReportRead is a report from which a line of the accounts was read.
+type ReportRead struct {
+	*statement.Report
+	Less bool // subtracted, rather than added
 }
 
 // Reading is what a field reads besides its own dataset: another of the listing, or
@@ -33,7 +43,7 @@ type Reading struct {
 // Explain accounts for a column of a row of this table.
 func (t *Table) Explain(row *Row, column int) Explanation {
 	s := &t.Program.steps[column]
-	e := Explanation{Ref: s.ref, Field: s.field, Cell: row.Cells[column]}
+	e := Explanation{Ref: s.ref, Field: s.field, Cell: row.Cells[column], Today: row.Record.Exchange.Today(t.AsOf)}
 	if len(s.args) > 0 {
 		if s.expr != nil {
 			e.Formula = s.expr.String()
@@ -45,8 +55,28 @@ func (t *Table) Explain(row *Row, column int) Explanation {
 		e.Given = slices.Clone(row.Record.Feeds[s.feed].From)
 		slices.SortStableFunc(e.Given, func(a, b Given) int { return first(a.Source == e.Cell.Source, b.Source == e.Cell.Source) })
 		e.Besides = t.besides(s.field, row.Record)
+		e.Reports = t.reports(s, row.Record, e.Given)
 	}
 	return e
+}
+
+func (t *Table) reports(s *step, r *Record, given []Given) (out []ReportRead) {
+	line := statement.At(s.field.ID)
+	if line < 0 || len(given) == 0 {
+		return nil
+	}
+	read, err := given[0].Accounts.Read(line, s.ref.Period, r.Exchange.Today(t.AsOf))
+	if err != nil {
+		return nil
+	}
+	for _, x := range read.From {
+		out = append(out, ReportRead{x, false})
+	}
+	for _, x := range read.Less {
+		out = append(out, ReportRead{x, true})
+	}
+	slices.SortStableFunc(out, func(a, b ReportRead) int { return int(a.End) - int(b.End) })
+	return out
 }
 
 func (t *Table) besides(f *catalogue.Field, r *Record) (out []Reading) {

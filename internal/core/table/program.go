@@ -343,7 +343,7 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 					}
 					t.bound(until)
 				}
-				tell(s, r, g, with, &accounts, &picked, index, out, now)
+				tell(s, r, g, with, &accounts, &picked, index, out, now, limits.Tolerance)
 			default:
 				observe(s.field, r, feed, g, out, limits)
 			}
@@ -477,7 +477,7 @@ func indexOf(r *Record, out *cell.Cell, now time.Time, limits freshness.Limits) 
 }
 
 // tell reads a field off dated records, or off those and bars.
-func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, index *series.Bars, out *cell.Cell, now time.Time) {
+func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, index *series.Bars, out *cell.Cell, now time.Time, tolerance float64) {
 	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Accounts: g.Accounts, Outlook: g.Outlook, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
 	if with >= 0 {
 		other := &accounts[with]
@@ -494,6 +494,12 @@ func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, pi
 		}
 	}
 	said := s.field.Tell(&t)
+	if said.Value.Kind == cell.Number && s.field.Dataset == catalogue.Statements {
+		if told := r.disputed(s, g, &said, t.Day, tolerance); told != "" {
+			said.Flags |= cell.Conflict
+			said.Detail = told
+		}
+	}
 	out.Flags |= said.Flags
 	out.Period = said.Period
 	if said.Reason != cell.NoReason {

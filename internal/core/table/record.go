@@ -365,6 +365,28 @@ func (f *Feed) conflicts(field *catalogue.Field, shown *Given, value cell.Value,
 	return ""
 }
 
+// disputed tells what another source gives for a line of the accounts, of the same
+// stretch of time and in the same currency, where that is something else.
+func (r *Record) disputed(s *step, shown *Given, said *catalogue.Said, today period.Date, tolerance float64) string {
+	from := r.Feeds[accountsFeed].From
+	line := statement.At(s.field.ID)
+	if len(from) < 2 || line < 0 {
+		return ""
+	}
+	for i := range from {
+		other := &from[i]
+		if other.Source == shown.Source || other.Accounts == nil || other.Accounts.Currency() != shown.Accounts.Currency() {
+			continue
+		}
+		theirs, err := other.Accounts.Read(line, s.ref.Period, today)
+		if err != nil || theirs.End != said.End || theirs.Label != said.Period || !Differ(theirs.Value, said.Value.Num, tolerance) {
+			continue
+		}
+		return fmt.Sprintf("%s gives %v", other.Source, theirs.Value)
+	}
+	return ""
+}
+
 // Differ tells whether two numbers are further apart than a fraction of the larger.
 func Differ(a, b, tolerance float64) bool {
 	return math.Abs(a-b) > tolerance*math.Max(math.Abs(a), math.Abs(b))
