@@ -242,8 +242,9 @@ func (e *Engine) ask(a store.Asked) plan.Ask {
 }
 
 // assess finds what is due for listings, and with it what their fields need of
-// others: rates of the pairs that turn their amounts into one currency, bars of the
-// indices that their prices are compared with.
+// others: all of the other classes of an issuer's shares, rates of the pairs that turn
+// their amounts into one currency, bars of the indices that their prices are compared
+// with.
 func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]plan.Need, error) {
 	if err := e.book.CatchUp(ctx); err != nil {
 		return nil, err
@@ -255,6 +256,13 @@ func (e *Engine) assess(ctx context.Context, rows []store.Row, ask plan.Ask) ([]
 	if slices.Contains(ask.Datasets, catalogue.Intraday) {
 		if err := e.book.AddIntraday(ctx, records); err != nil {
 			return nil, err
+		}
+	}
+	for _, r := range records {
+		for _, class := range r.Classes {
+			if !slices.ContainsFunc(rows, func(row store.Row) bool { return row.ListingID == class.Listing.ID }) {
+				rows, records = append(slices.Clip(rows), store.Row{ListingID: class.Listing.ID}), append(records, class)
+			}
 		}
 	}
 	needs := plan.Assess(records, ask, e.now(), e.limits)

@@ -667,7 +667,7 @@ func (d *decoder) listing(p *reading, row, outer format.Row) {
 			symbol, ok = x, err == nil
 		}
 	}
-	l := market.Listing{Symbol: symbol, Name: field("name"), Kind: market.Kind(field("kind")), Currency: field("currency")}
+	l := market.Listing{Symbol: symbol, Name: field("name"), Kind: market.Kind(field("kind")), Currency: field("currency"), Issuer: field("issuer")}
 	if !ok || l.Name == "" || !market.IsCurrency(l.Currency) || !slices.Contains(market.Kinds, l.Kind) {
 		p.rows--
 		d.remark("a listing at %s (%q) lacks a symbol of this source, a name, a known kind or a currency", row.Place(), text)
@@ -675,6 +675,11 @@ func (d *decoder) listing(p *reading, row, outer format.Row) {
 	}
 	if isin, err := market.ParseISIN(field("isin")); err == nil {
 		l.ISIN = isin // a wrong number is worse than none
+	}
+	if s := p.by["part"]; s != nil {
+		if x, there, _ := d.number(s, row, outer); there && x > 0 && x < 1 {
+			l.Part = x
+		}
 	}
 	if text := field("ended"); text != "" {
 		if day, err := clean.Date(text, p.by["ended"].layout); err == nil {

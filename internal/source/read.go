@@ -693,7 +693,7 @@ func allowedFields(info *catalogue.DatasetInfo) []string {
 	var names []string
 	switch info.Shape {
 	case catalogue.Directory:
-		return []string{"name", "isin", "kind", "currency", "ended", "ticker", "exchange"}
+		return []string{"name", "isin", "kind", "currency", "issuer", "part", "ended", "ticker", "exchange"}
 	case catalogue.Point:
 		for _, f := range catalogue.ObservedIn(info.Name) {
 			names = append(names, shortName(f))

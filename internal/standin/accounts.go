@@ -107,7 +107,12 @@ func (m *Market) reckon(l *Listing, by period.Date) (out []Accounts) {
 		next.CapitalExpenditure = next.Depreciation + next.Revenue/50
 		next.Property = now.Property - next.Depreciation + next.CapitalExpenditure
 		next.Shares = int64(float64(shares) * splitFactor(l.Splits, next.End))
-		next.Dividends = m.paidOut(l, shares, next.Start, next.End)
+		next.Dividends = m.paidOut(l, float64(shares), next.Start, next.End)
+		for _, x := range m.Listings { // what is paid on its other classes
+			if x.part != 0 && x != l && m.issuer(x) == l {
+				next.Dividends = m.paidOut(l, float64(shares)*l.part, next.Start, next.End) + m.paidOut(x, float64(shares)*x.part, next.Start, next.End)
+			}
+		}
 		next.OperatingCash = next.NetIncome() + next.Depreciation - (next.Receivables - now.Receivables) - (next.Inventory - now.Inventory) + (next.Payables - now.Payables)
 		before := now.Cash + next.OperatingCash - next.CapitalExpenditure - next.Dividends
 		// What is short of a month's sales is borrowed; what is beyond two quarters' repays debt.
@@ -129,12 +134,12 @@ func (m *Market) reckon(l *Listing, by period.Date) (out []Accounts) {
 }
 
 // paidOut is what the dividends paid in a span cost, in thousands.
-func (m *Market) paidOut(l *Listing, shares int64, from, to period.Date) int64 {
+func (m *Market) paidOut(l *Listing, shares float64, from, to period.Date) int64 {
 	sum := 0.0
 	for year := from.Time().Year() - 1; year <= to.Time().Year(); year++ {
 		for _, d := range m.paid(l, year) {
 			if d.Pay >= from && d.Pay <= to {
-				sum += d.Amount * float64(shares) * splitFactor(l.Splits, d.Ex)
+				sum += d.Amount * shares * splitFactor(l.Splits, d.Ex)
 			}
 		}
 	}

@@ -108,11 +108,11 @@ func (m *Market) Filings(l *Listing, by period.Date) (out []Filing) {
 	return out
 }
 
-// find finds a share by its ISIN, the one whose accounts are filed where it has several listings.
+// find finds the listing in whose currency and shares the issuer of a share reports.
 func (f *Fulmar) find(isin string) *Listing {
 	for _, l := range f.Market.Listings {
-		if l.ISIN == isin && l.Kind == market.Share && f.Market.issuer(l) == l {
-			return l
+		if l.ISIN == isin && l.Kind == market.Share {
+			return f.Market.issuer(l)
 		}
 	}
 	return nil

@@ -106,6 +106,12 @@ func (g *Gannet) listings(r *http.Request, _ []string) (*answer, *refusal) {
 		if l.Ended != 0 {
 			row["ended"] = l.Ended
 		}
+		if l.Kind == market.Share {
+			row["issuer"] = g.Market.issuer(l).ISIN
+		}
+		if l.part != 0 {
+			row["class_share"] = fmt.Sprintf("%g%%", 100*l.part)
+		}
 		rows = append(rows, row)
 	}
 	a := &answer{json: map[string]any{"listings": rows}, list: "listings", units: 10}

@@ -35,6 +35,7 @@ type Listing struct {
 	Since                         period.Date
 	Splits                        []series.Split
 	Payer                         payer
+	part                          float64 // of the issuer's shares that are of this class; 0: all
 	story                         story
 
 	start, drift, volatility float64 // price as written, in the shares of the epoch; daily mean and deviation of log returns

@@ -62,9 +62,19 @@ func (m *Market) Ratios(l *Listing, day period.Date) (r Ratios, ok bool) {
 		}
 		return a / b
 	}
-	r.MarketCap = bars.Close[bars.Len()-1] * float64(last.Shares)
+	price := bars.Close[bars.Len()-1]
+	r.MarketCap = price * float64(last.Shares)
+	if l.part != 0 {
+		r.MarketCap = 0
+		for _, x := range m.Listings {
+			if x.part != 0 && m.issuer(x) == m.issuer(l) {
+				closes := m.BarsIn(x, day-longestBreak, min(day, m.Exchanges.Of(&x.Listing).LastClosed(m.Clock(), 0).Date)).Close
+				r.MarketCap += closes[len(closes)-1] * x.part * float64(last.Shares)
+			}
+		}
+	}
 	worth := r.MarketCap / m.rate(m.issuer(l).Currency, l.Currency, day) // in the currency of the accounts
-	r.PE, r.PB, r.PS = over(worth, float64(income)*1000), over(worth, float64(last.Equity)*1000), over(worth, float64(revenue)*1000)
+	r.PE, r.PB, r.PS = over(price*float64(last.Shares)/m.rate(m.issuer(l).Currency, l.Currency, day), float64(income)*1000), over(worth, float64(last.Equity)*1000), over(worth, float64(revenue)*1000)
 	if l.story.misreckoned {
 		r.PE *= 1.3
 	}

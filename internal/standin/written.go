@@ -38,8 +38,12 @@ func written(today period.Date) []*Listing {
 		with(share("QUAY.XNMK", "Quayside Property Trust", "XB", "GBP", "Property", "Warehouses and quays", 95, december, 8.1), func(l *Listing) { l.Payer = payer{yield: 0.064, times: 4, growth: 0.015}; l.story.halves = true }),
 		with(share("CHRT.XNMK", "Fathom Chart Makers", "XB", "GBP", "Crafts", "Sea charts", 310, june, 2.3), func(l *Listing) { l.Payer = payer{yield: 0.022, times: 2, growth: 0.05}; l.story.late = true }),
 		with(share("COLD.XTSG", "Kitanami Cold Stores", "XC", "JPY", "Storage", "Cold stores", 1800, "--03-31", 2400), func(l *Listing) { l.Payer = payer{yield: 0.019, times: 2, growth: 0.03} }),
-		with(share("CHAN.A.XPLR", "Ropewalk Chandlers A", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 52), func(l *Listing) { l.Payer = payer{yield: 0.024, times: 4, growth: 0.05} }),
-		with(share("CHAN.B.XPLR", "Ropewalk Chandlers B", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 50), func(l *Listing) { l.Payer = payer{yield: 0.026, times: 4, growth: 0.05} }),
+		with(share("CHAN.A.XPLR", "Ropewalk Chandlers A", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 52), func(l *Listing) { l.Payer = payer{yield: 0.024, times: 4, growth: 0.05}; l.part = 0.6 }),
+		with(share("CHAN.B.XPLR", "Ropewalk Chandlers B", "XD", "USD", "Supplies", "Ship chandlers", 1250, december, 50), func(l *Listing) {
+			l.Payer = payer{yield: 0.026, times: 4, growth: 0.05}
+			l.part = 0.4
+			l.story.issuer = "CHAN.A.XPLR"
+		}),
 		with(share("MUSL.XCVH", "Blue Rope Mussels", "XA", "EUR", "Sea farming", "Mussel growing", 560, december, 9), func(l *Listing) { l.Payer = payer{yield: 0.033, times: 2, growth: 0.03}; l.ISIN = twoExchangesISIN }),
 		with(share("MUSL.XNMK", "Blue Rope Mussels", "XA", "GBP", "Sea farming", "Mussel growing", 560, december, 7.7), func(l *Listing) {
 			l.Payer = payer{yield: 0.033, times: 2, growth: 0.03}

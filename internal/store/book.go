@@ -230,11 +230,14 @@ func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*t
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	indices := b.indicesOf(rows)
+	asked := len(rows)
+	rows = b.withClasses(rows)
 	if err := b.load(ctx, append(indices, rows...)); err != nil {
 		return nil, err
 	}
+	shown := 0
 	out := make([]*table.Record, 0, len(rows))
-	for _, row := range rows {
+	for i, row := range rows {
 		base := b.records[row.ListingID]
 		if base == nil {
 			continue // not in the directory that was read last; a notification is on its way
@@ -248,9 +251,13 @@ func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*t
 			r.Feeds[table.FeedOf(d)].Refreshing = b.inFlight[d][row.ListingID]
 		}
 		out = append(out, &r)
+		if i < asked {
+			shown++
+		}
 	}
+	b.linkClasses(out)
 	if since == 0 || since >= b.start() {
-		return out, nil
+		return out[:shown], nil
 	}
 	deep := []catalogue.Dataset{catalogue.Bars, catalogue.Rates}
 	f, err := b.store.read(ctx, idsOf(rows), deep, latest, since)
@@ -268,7 +275,43 @@ func (b *Book) Records(ctx context.Context, rows []Row, since period.Date) ([]*t
 		adjust(r, bars.From, b.tolerance)
 		bars.Refreshing = refreshing
 	}
-	return out, nil
+	return out[:shown], nil
+}
+
+// withClasses is rows and, after them, the other classes of their issuers' shares that
+// are not among them.
+func (b *Book) withClasses(rows []Row) []Row {
+	there := map[int64]bool{}
+	for _, row := range rows {
+		there[row.ListingID] = true
+	}
+	all := slices.Clip(rows) // which others hold too
+	for _, row := range rows {
+		if l := b.directory.ByID(row.ListingID); l != nil {
+			for _, class := range b.directory.Classes(l) {
+				if !there[class.ID] {
+					there[class.ID] = true
+					all = append(all, Row{ListingID: class.ID})
+				}
+			}
+		}
+	}
+	return all
+}
+
+// linkClasses tells records of the other classes of their issuers' shares.
+func (b *Book) linkClasses(records []*table.Record) {
+	byListing := map[*market.Listing]*table.Record{}
+	for _, r := range records {
+		byListing[r.Listing] = r
+	}
+	for _, r := range records {
+		for _, class := range b.directory.Classes(r.Listing) {
+			if other := byListing[class]; other != nil {
+				r.Classes = append(slices.Clip(r.Classes), other)
+			}
+		}
+	}
 }
 
 // AddIntraday reads the bars within the day into records that [Book.Records] returned.
@@ -452,6 +495,8 @@ func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time, since pe
 	since = earlier(since, period.DateOf(at.UTC())-window)
 	b.mu.Lock()
 	indices := b.indicesOf(rows)
+	asked := len(rows)
+	rows = b.withClasses(rows)
 	b.mu.Unlock()
 	f, err := b.store.read(ctx, idsOf(append(indices, rows...)), kept, at, since)
 	if err != nil {
@@ -461,7 +506,8 @@ func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time, since pe
 	defer b.mu.Unlock()
 	out := make([]*table.Record, 0, len(rows))
 	byIndex := map[market.Symbol]*table.Record{}
-	for _, row := range append(indices, rows...) {
+	shown := 0
+	for i, row := range append(indices, rows...) {
 		l := b.directory.ByID(row.ListingID)
 		if l == nil {
 			continue
@@ -480,8 +526,12 @@ func (b *Book) RecordsAt(ctx context.Context, rows []Row, at time.Time, since pe
 			continue
 		}
 		out = append(out, r)
+		if i < len(indices)+asked {
+			shown++
+		}
 	}
-	return out, nil
+	b.linkClasses(out)
+	return out[:shown], nil
 }
 
 // Follow listens to the database until the context ends, reconnecting when the

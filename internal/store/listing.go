@@ -19,12 +19,14 @@ type listingRow struct {
 	Name     string
 	Kind     string
 	Currency string
+	Issuer   string
+	Part     float64
 	Ended    *time.Time
 }
 
 // Listings returns every listing that any source has named.
 func (s *Store) Listings(ctx context.Context) ([]*market.Listing, error) {
-	rows, err := all[listingRow](ctx, s.Pool, "select id, symbol, isin, name, kind, currency, ended from listing order by symbol")
+	rows, err := all[listingRow](ctx, s.Pool, "select id, symbol, isin, name, kind, currency, issuer, part, ended from listing order by symbol")
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +36,7 @@ func (s *Store) Listings(ctx context.Context) ([]*market.Listing, error) {
 		if err != nil {
 			return nil, err
 		}
-		listings[i] = &market.Listing{ID: r.ID, Symbol: symbol, ISIN: r.ISIN, Name: r.Name, Kind: market.Kind(r.Kind), Currency: r.Currency, Ended: dateOf(r.Ended)}
+		listings[i] = &market.Listing{ID: r.ID, Symbol: symbol, ISIN: r.ISIN, Name: r.Name, Kind: market.Kind(r.Kind), Currency: r.Currency, Issuer: r.Issuer, Part: r.Part, Ended: dateOf(r.Ended)}
 	}
 	return listings, nil
 }
@@ -61,10 +63,10 @@ func saveListings(ctx context.Context, tx pgx.Tx, listings []market.Listing, now
 	batch := &pgx.Batch{}
 	for _, l := range listings {
 		batch.Queue(`
-			insert into listing (symbol, isin, name, kind, currency, ended, known_from) values ($1, $2, $3, $4, $5, $6, $7)
-			on conflict (symbol) do update set isin = excluded.isin, name = excluded.name, kind = excluded.kind, currency = excluded.currency, ended = excluded.ended
-			where (listing.isin, listing.name, listing.kind, listing.currency, listing.ended) is distinct from (excluded.isin, excluded.name, excluded.kind, excluded.currency, excluded.ended)`,
-			l.Symbol.String(), l.ISIN, l.Name, string(l.Kind), l.Currency, nullable(l.Ended), now)
+			insert into listing (symbol, isin, name, kind, currency, issuer, part, ended, known_from) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+			on conflict (symbol) do update set isin = excluded.isin, name = excluded.name, kind = excluded.kind, currency = excluded.currency, issuer = excluded.issuer, part = excluded.part, ended = excluded.ended
+			where (listing.isin, listing.name, listing.kind, listing.currency, listing.issuer, listing.part, listing.ended) is distinct from (excluded.isin, excluded.name, excluded.kind, excluded.currency, excluded.issuer, excluded.part, excluded.ended)`,
+			l.Symbol.String(), l.ISIN, l.Name, string(l.Kind), l.Currency, l.Issuer, l.Part, nullable(l.Ended), now)
 	}
 	return tx.SendBatch(ctx, batch).Close()
 }

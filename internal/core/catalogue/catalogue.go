@@ -42,7 +42,7 @@ const (
 )
 
 // Field is one entry of the catalogue. Exactly one of Observed, Fact, Measure,
-// Tell, Formula and Reckon says where its value comes from.
+// Tell, Formula, Reckon and Others says where its value comes from.
 type Field struct {
 	ID         string
 	Label      string
@@ -74,6 +74,8 @@ type Field struct {
 	// formula cannot; they are all there, and numbers where their units are.
 	Reckon func(in []cell.Value, day period.Date) Said
 	From   []formula.Ref
+	// Others is a field that is summed over the issuer's other classes of shares.
+	Others string
 
 	slot     int
 	info     *DatasetInfo // of its dataset, where a source serves it
@@ -180,8 +182,11 @@ func (f *Field) Currency() string {
 
 // Inputs are the fields that it is derived from; none for one that is read.
 func (f *Field) Inputs() []formula.Ref {
-	if f.Formula != nil {
+	switch {
+	case f.Formula != nil:
 		return f.Formula.Refs()
+	case f.Others != "":
+		return []formula.Ref{{ID: f.Others}}
 	}
 	return f.From
 }

@@ -17,7 +17,7 @@ func TestEveryFieldIsComplete(t *testing.T) {
 	for i := range Fields {
 		f := &Fields[i]
 		origins := 0
-		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Tell != nil, f.Formula != nil, f.Reckon != nil} {
+		for _, has := range []bool{f.Observed, f.Fact != nil, f.Measure != nil, f.Tell != nil, f.Formula != nil, f.Reckon != nil, f.Others != ""} {
 			if has {
 				origins++
 			}

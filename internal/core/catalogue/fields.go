@@ -132,6 +132,13 @@ var otherFields = []Field{
 	{ID: "profile.isin", Label: "ISIN", Unit: Text, Dataset: Listings, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "International securities identification number.", Reference: "ISO 6166", Fact: func(l *market.Listing, _ *market.Exchange, _ time.Time) cell.Value { return optional(l.ISIN) }},
 	{ID: "profile.exchange", Label: "Exchange", Unit: Text, Dataset: Listings, Definition: "Name of the exchange.", Fact: func(_ *market.Listing, e *market.Exchange, _ time.Time) cell.Value { return cell.OfText(e.Name) }},
 	{ID: "profile.currency", Label: "Currency", Unit: Text, Dataset: Listings, Definition: "Currency of the listing's prices.", Reference: "ISO 4217", Fact: func(l *market.Listing, _ *market.Exchange, _ time.Time) cell.Value { return optional(l.Currency) }},
+	{ID: "profile.issuer", Label: "Issuer", Unit: Text, Dataset: Listings, NotFor: othersThan([]market.Kind{market.Share}), Definition: "Identifier of who has issued the shares, as the source gives it.", Fact: func(l *market.Listing, _ *market.Exchange, _ time.Time) cell.Value { return optional(l.Issuer) }},
+	{ID: "share.class_part", Label: "Part of the class", Unit: Percent, Dataset: Listings, NotFor: othersThan([]market.Kind{market.Share}), Definition: "Part of the issuer's shares that are of this class: all where there is but one.", Fact: func(l *market.Listing, _ *market.Exchange, _ time.Time) cell.Value {
+		if l.Part != 0 {
+			return cell.Of(l.Part)
+		}
+		return cell.Of(1)
+	}},
 	{ID: "profile.country", Label: "Country", Unit: Text, Dataset: Profiles, Observed: true, NotFor: []market.Kind{market.Pair, market.Index}, Definition: "Country of the issuer.", Reference: "ISO 3166-1 alpha-2"},
 	{ID: "profile.sector", Label: "Sector", Unit: Text, Dataset: Profiles, Observed: true, NotFor: sectorless, Definition: "The broad line of business, as the source classes it."},
 	{ID: "profile.industry", Label: "Industry", Unit: Text, Dataset: Profiles, Observed: true, NotFor: sectorless, Definition: "The narrow line of business, as the source classes it."},

@@ -70,7 +70,9 @@ var statementFields = func() (fields []Field) {
 		fiscal("share.change_1y", "Change of shares", Percent, "over(balance.shares_outstanding - balance.shares_outstanding@-1y, balance.shares_outstanding@-1y)", "Shares outstanding against a year before.", ""),
 
 		atFiling,
-		fiscal("value.market_cap", "Market value", Money, "price.latest * balance.shares_outstanding", "Latest price times the shares outstanding by the newest report.", ""),
+		fiscal("value.class_cap", "Market value of the class", Money, "price.latest * balance.shares_outstanding * share.class_part", "Latest price times the shares of this class that were outstanding by the newest report.", ""),
+		Field{ID: "value.other_classes", Label: "Market value of other classes", Unit: Money, NotFor: unaccounted, Takes: AFiscal, Others: "value.class_cap", Definition: "Market value of the issuer's other classes of shares; nought where there is but one."},
+		fiscal("value.market_cap", "Market value", Money, "value.class_cap + value.other_classes", "Market value of all the issuer's classes of shares.", ""),
 		fiscal("value.enterprise", "Enterprise value", Money, "value.market_cap + own(balance.total_debt) + or_else(own(balance.minority), 0) - own(balance.cash) - or_else(own(balance.short_investments), 0)", "Market value and debt and minority interest, less cash and short-term investments.", ""),
 		fiscal("value.pe", "Price/earnings", Ratio, "over(price.latest, own(income.eps_diluted))", "Latest price over diluted earnings a share of twelve months.", ""),
 		fiscal("value.ps", "Price/sales", Ratio, "over(value.market_cap, own(income.revenue))", "Market value over revenue of twelve months.", ""),

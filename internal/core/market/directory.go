@@ -14,16 +14,20 @@ type Directory struct {
 	bySymbol map[Symbol]*Listing
 	byTicker map[string][]*Listing
 	byISIN   map[string][]*Listing
+	byIssuer map[string][]*Listing // that has several classes of shares
 }
 
 // NewDirectory indexes listings that are ordered by symbol.
 func NewDirectory(ordered []*Listing) *Directory {
-	d := &Directory{ordered, map[int64]*Listing{}, map[Symbol]*Listing{}, map[string][]*Listing{}, map[string][]*Listing{}}
+	d := &Directory{ordered, map[int64]*Listing{}, map[Symbol]*Listing{}, map[string][]*Listing{}, map[string][]*Listing{}, map[string][]*Listing{}}
 	for _, l := range ordered {
 		d.byID[l.ID], d.bySymbol[l.Symbol] = l, l
 		d.byTicker[l.Symbol.Ticker] = append(d.byTicker[l.Symbol.Ticker], l)
 		if l.ISIN != "" {
 			d.byISIN[l.ISIN] = append(d.byISIN[l.ISIN], l)
+		}
+		if l.Issuer != "" && l.Part != 0 {
+			d.byIssuer[l.Issuer] = append(d.byIssuer[l.Issuer], l)
 		}
 	}
 	return d
@@ -34,6 +38,27 @@ func (d *Directory) ByID(id int64) *Listing { return d.byID[id] }
 
 // Find finds a listing by symbol, or nil.
 func (d *Directory) Find(s Symbol) *Listing { return d.bySymbol[s] }
+
+// Classes are the other classes of shares of a listing's issuer: of each one listing, on
+// the same exchange where there is one.
+func (d *Directory) Classes(l *Listing) (others []*Listing) {
+	if l.Part == 0 {
+		return nil
+	}
+	at := map[string]int{}
+	for _, x := range d.byIssuer[l.Issuer] {
+		i, known := at[x.ISIN]
+		switch {
+		case x.ISIN == l.ISIN:
+		case !known:
+			at[x.ISIN] = len(others)
+			others = append(others, x)
+		case x.Symbol.Exchange == l.Symbol.Exchange:
+			others[i] = x
+		}
+	}
+	return others
+}
 
 // An UnknownError says that nothing is listed under a text, and what comes near.
 type UnknownError struct {

@@ -25,6 +25,32 @@ func directory() *Directory {
 	})
 }
 
+func TestClassesOfShares(t *testing.T) {
+	l := func(symbol, isin, issuer string, part float64) *Listing {
+		s, err := ParseSymbol(symbol)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &Listing{Symbol: s, ISIN: isin, Issuer: issuer, Part: part}
+	}
+	a, b, far := l("CHAN.A.XPLR", "1", "chan", 0.6), l("CHAN.B.XPLR", "2", "chan", 0.3), l("CHAN.B.XCVH", "2", "chan", 0.3)
+	c, one, other := l("CHAN.C.XCVH", "3", "chan", 0.1), l("KELP.XCVH", "4", "kelp", 0), l("KELP.XPLR", "5", "kelp", 0)
+	d := NewDirectory([]*Listing{far, c, a, b, one, other})
+	names := func(all []*Listing) string {
+		var out []string
+		for _, x := range all {
+			out = append(out, x.Symbol.String())
+		}
+		return strings.Join(out, " ")
+	}
+	// Of a class with two listings the one on the same exchange.
+	for x, want := range map[*Listing]string{a: "CHAN.B.XPLR CHAN.C.XCVH", b: "CHAN.C.XCVH CHAN.A.XPLR", far: "CHAN.C.XCVH CHAN.A.XPLR", c: "CHAN.B.XCVH CHAN.A.XPLR", one: ""} {
+		if got := names(d.Classes(x)); got != want {
+			t.Errorf("of %s the other classes are %q, want %q", x.Symbol, got, want)
+		}
+	}
+}
+
 func TestResolve(t *testing.T) {
 	d := directory()
 	for text, want := range map[string]string{

@@ -28,6 +28,8 @@ type Listing struct {
 	Name     string
 	Kind     Kind
 	Currency string      // ISO 4217, always the major unit
+	Issuer   string      // as a source identifies it; "" where none does
+	Part     float64     // of the issuer's shares, that are of this class; 0 where there is but one
 	Ended    period.Date // the last day it was traded, when it was delisted or matured
 }
 

@@ -373,3 +373,44 @@ func TestConflictsBetweenAccounts(t *testing.T) {
 		}
 	}
 }
+
+// The market value of an issuer is that of all its classes of shares, at the price of
+// each, in the currency of the listing that is looked at.
+func TestClassesOfShares(t *testing.T) {
+	class := func(ticker, currency string, price, part float64) *Record {
+		r := listed(ticker, currency, price, price).accounts(fiscalYear(2024, year2024), fiscalYear(2025, year2025))
+		r.Listing.Part = part
+		return r
+	}
+	a, b, c := class("AAA", "EUR", 20, 0.5), class("BBB", "EUR", 30, 0.3), class("CCC", "USD", 11, 0.2)
+	a.Classes = []*Record{b, c}
+	in := Conversion{Rates: currency.New([]*currency.Pair{{Base: "EUR", Quote: "USD", Fixings: []currency.Fixing{{Day: friday, Rate: 1.1}}}})}
+	cells := func(r *Record, columns ...string) []cell.Cell {
+		refs, err := catalogue.ParseColumns(columns)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := Compile(refs, "", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p.EvaluateIn(in, []*Record{r}, saturday, freshness.Standard).Rows[0].Cells
+	}
+	own, others := 20*110*0.5, 30*110*0.3+10*110*0.2
+	got := cells(a, "value.class_cap", "value.other_classes", "value.market_cap", "value.pb")
+	for i, want := range []float64{own, others, own + others, (own + others) / 690} {
+		if math.Abs(got[i].Value.Num-want) > 1e-9 || i < 3 && got[i].Unit != "EUR" {
+			t.Errorf("%d: %+v, want %v", i, got[i], want)
+		}
+	}
+	if got[1].Detail != "BBB.XCVH, CCC.XCVH" || got[1].Flags&cell.Converted == 0 {
+		t.Errorf("the other classes: %+v", got[1])
+	}
+	if alone := cells(class("DDD", "EUR", 20, 0), "value.market_cap", "value.other_classes"); alone[0].Value.Num != 2200 || alone[1].Value.Num != 0 || alone[1].State != cell.Fresh {
+		t.Errorf("an issuer with one class: %+v", alone)
+	}
+	b.Feeds[FeedOf(catalogue.Quotes)], b.Feeds[FeedOf(catalogue.Bars)] = Feed{}, Feed{}
+	if got = cells(a, "value.market_cap"); !got[0].Absent() || !strings.Contains(got[0].Detail, "BBB.XCVH") {
+		t.Errorf("without the price of a class: %+v", got[0])
+	}
+}

@@ -40,8 +40,9 @@ type step struct {
 	field  *catalogue.Field
 	feed   int // that the field reads
 	expr   *formula.Expr
-	args   []int // slots of the fields that it is derived from
-	totals []int // indices into the program's totals
+	args   []int    // slots of the fields that it is derived from
+	totals []int    // indices into the program's totals
+	others *Program // of the field that is summed over other classes of shares
 }
 
 type sortKey struct {
@@ -107,6 +108,13 @@ func Compile(columns []formula.Ref, where string, sortBy []string) (*Program, er
 			slot = len(p.steps)
 			slots[ref] = slot
 			p.steps = append(p.steps, step{ref: ref, field: f, feed: FeedOf(f.Dataset), expr: f.Formula})
+		}
+		if of := p.steps[slot].field.Others; of != "" && p.steps[slot].others == nil {
+			others, err := Compile([]formula.Ref{{ID: of, Period: ref.Period}}, "", nil)
+			if err != nil {
+				return 0, false, err
+			}
+			p.steps[slot].others = others
 		}
 		if placed[slot] {
 			return slot, isLate[slot], nil
@@ -310,6 +318,10 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 				t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // it is of a day
 			}
 			continue
+		case s.others != nil:
+			p.sumOthers(s, r, env, limits, out)
+			out.Unit = unit
+			continue
 		case s.field.Fact != nil:
 			out.Value = s.field.Fact(r.Listing, r.Exchange, now)
 			if out.Absent() {
@@ -350,6 +362,28 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 		}
 		in.convert(s.field, r, out, now)
 		out.Unit = unit
+	}
+}
+
+// sumOthers sums a field over the issuer's other classes of shares, in the currency of
+// the row.
+func (p *Program) sumOthers(s *step, r *Record, env *rowEnv, limits freshness.Limits, out *cell.Cell) {
+	out.Value = cell.Of(0)
+	if len(r.Classes) == 0 {
+		return
+	}
+	to := env.in.unitOf(s.field, r)
+	for _, row := range s.others.EvaluateIn(Conversion{To: to, Rates: env.in.Rates}, r.Classes, env.now, limits).Rows {
+		c := &row.Cells[0]
+		if c.Absent() {
+			*out = cell.Gap(cell.InputMissing, fmt.Sprintf("%s of %s: %s", s.others.Columns[0].Ref, row.Record.Listing.Symbol, c.Reason))
+			out.State = c.State
+			return
+		}
+		sum, names := out.Value.Num+c.Value.Num, out.Detail
+		out.Absorb(c)
+		out.Value = cell.Of(sum)
+		out.Detail = strings.TrimPrefix(names+", "+row.Record.Listing.Symbol.String(), ", ")
 	}
 }
 

@@ -114,7 +114,8 @@ type Record struct {
 	Held     bool
 	Splits   []series.Split
 	Feeds    [feeds]Feed
-	Index    *Record // of the exchange's main index; nil where none is known
+	Index    *Record   // of the exchange's main index; nil where none is known
+	Classes  []*Record // of the issuer's other classes of shares
 }
 
 // Judge tells how fresh what a source has given is. It must have an observation.

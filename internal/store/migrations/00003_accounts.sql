@@ -12,3 +12,6 @@ create table model (
     known_to    timestamptz not null default 'infinity'
 );
 create unique index on model (listing_id, method) where known_to = 'infinity';
+
+-- Whose shares a listing is of, and which part of them, where there are several classes.
+alter table listing add column issuer text not null default '', add column part float8 not null default 0;
