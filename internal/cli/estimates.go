@@ -10,14 +10,15 @@ import (
 
 func (a *app) estimatesCommand() *cobra.Command {
 	var p printing
-	var history bool
+	var history, opinions bool
 	c := &cobra.Command{
 		Use: "estimates SYMBOL", Short: "Show what analysts expect of an issuer", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeListsAndSymbols,
 		Long: `Shows what analysts expect of the next quarters and years of an issuer: the mean,
 highest and lowest estimate of earnings a share with what the mean was before, and of
-revenue. With --history what was expected of past quarters, and what they became.
+revenue. With --history what was expected of past quarters, and what they became; with
+--opinions what analysts recommended month by month, and the prices they aimed at.
 Of many names at once these are columns: 'soba table LIST --view analysts'.`,
-		Example: "  soba estimates KELP.XCVH\n  soba estimates KELP.XCVH --history\n  soba estimates KELP.XCVH --format csv --output kelp-estimates.csv\n  soba table income --view analysts",
+		Example: "  soba estimates KELP.XCVH\n  soba estimates KELP.XCVH --history\n  soba estimates KELP.XCVH --opinions\n  soba estimates KELP.XCVH --format csv --output kelp-estimates.csv\n  soba table income --view analysts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
 				return err
@@ -27,6 +28,9 @@ Of many names at once these are columns: 'soba table LIST --view analysts'.`,
 				return err
 			}
 			header, rows := a.estimateRows(&e, p.format, history)
+			if opinions {
+				header, rows = a.opinionRows(&e, p.format)
+			}
 			if len(rows) > 0 || p.format != "table" {
 				if err := a.print(&p, header, rows, e); err != nil {
 					return err
@@ -40,7 +44,28 @@ Of many names at once these are columns: 'soba table LIST --view analysts'.`,
 	}
 	p.add(c)
 	c.Flags().BoolVar(&history, "history", false, "past quarters: what was expected, and what they became")
+	c.Flags().BoolVar(&opinions, "opinions", false, "recommendations and target prices, month by month")
+	c.MarkFlagsMutuallyExclusive("history", "opinions")
 	return c
+}
+
+func (a *app) opinionRows(e *wire.Estimates, format string) (header []string, rows [][]string) {
+	header = []string{"date", "strong_buy", "buy", "hold", "reduce", "sell", "recommendation", "target", "target_high", "target_low"}
+	if format == "table" {
+		header = []string{"", "Strong buy", "Buy", "Hold", "Reduce", "Sell", "Mean", "Target", "Highest", "Lowest"}
+	}
+	for _, o := range e.Opinions {
+		row := []string{o.Date}
+		for _, n := range []*float64{o.StrongBuy, o.Buy, o.Hold, o.Reduce, o.Sell} {
+			row = append(row, a.number(n, "", "count", format))
+		}
+		row = append(row, a.number(o.Recommendation, "", "ratio", format))
+		for _, price := range []*float64{o.Target, o.High, o.Low} {
+			row = append(row, a.number(price, "", e.Listing.Currency, format))
+		}
+		rows = append(rows, row)
+	}
+	return header, rows
 }
 
 func (a *app) estimateRows(e *wire.Estimates, format string, history bool) (header []string, rows [][]string) {
@@ -77,6 +102,9 @@ func aboutEstimates(e *wire.Estimates) string {
 	text := "\n" + standing(e.Symbol, e.State, e.Reason, e.Detail, e.Source)
 	if e.Currency != "" {
 		text += "; " + e.Currency
+	}
+	if e.Next != "" {
+		text += "; next report expected on " + e.Next
 	}
 	switch {
 	case e.Reason == "not_applicable":

@@ -181,7 +181,7 @@ A second start finds its data again.`,
 				return err
 			}
 			defer vendors.Stop() //nolint:errcheck // they end with the process
-			if o.Sources, err = service.ShippedSources("gannet", "whimbrel", "fulmar", "dunlin"); err != nil {
+			if o.Sources, err = service.ShippedSources("gannet", "whimbrel", "fulmar", "dunlin", "whimbrel-pages"); err != nil {
 				return err
 			}
 			o.Secrets = vendors.Secrets

@@ -10,6 +10,7 @@ import (
 
 	"soba.invalid/soba/internal/core/catalogue"
 	"soba.invalid/soba/internal/core/cell"
+	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/estimate"
 	"soba.invalid/soba/internal/core/statement"
 	"soba.invalid/soba/internal/wire"
@@ -30,7 +31,10 @@ func (s *Server) addEstimates() {
 			account, given := r.Account(catalogue.Estimates, s.Now(), s.Limits)
 			out := wire.Estimates{
 				Listing: s.listing(r.Listing), State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched),
-				Ahead: []wire.Estimate{}, Behind: []wire.Estimate{},
+				Ahead: []wire.Estimate{}, Behind: []wire.Estimate{}, Opinions: []wire.Opinion{},
+			}
+			if _, said := r.Account(catalogue.Opinions, s.Now(), s.Limits); said != nil {
+				out.Opinions, out.Next = opinionsOf(said.Entries)
 			}
 			if !catalogue.Info(catalogue.Estimates).Has(r.Listing.Kind) {
 				out.State, out.Reason = cell.Missing.String(), cell.NotApplicable.String()
@@ -65,4 +69,31 @@ func expectedOf(e *estimate.Estimate) wire.Estimate {
 		Period: e.Label(), End: e.End.String(), Year: e.Part == statement.Whole, EPS: of(estimate.EPS), High: of(estimate.High), Low: of(estimate.Low), Analysts: of(estimate.Analysts),
 		Before7: of(estimate.Before7), Before30: of(estimate.Before30), Before60: of(estimate.Before60), Before90: of(estimate.Before90), Revenue: of(estimate.Revenue), Actual: of(estimate.Actual),
 	}
+}
+
+// opinionsOf are the recommendations through time, the newest first, and when the next
+// report is expected.
+func opinionsOf(entries entry.Entries) (out []wire.Opinion, next string) {
+	out = []wire.Opinion{}
+	for i := len(entries) - 1; i >= 0; i-- {
+		e := &entries[i]
+		of := func(column string) *float64 {
+			if v := e.Values[catalogue.Info(catalogue.Opinions).Column(column)]; v.Kind == cell.Number {
+				return &v.Num
+			}
+			return nil
+		}
+		o := wire.Opinion{
+			Date: e.Day.String(), StrongBuy: of("strong_buy"), Buy: of("buy"), Hold: of("hold"), Reduce: of("reduce"), Sell: of("sell"),
+			Target: of("target"), High: of("target_high"), Low: of("target_low"),
+		}
+		if v := catalogue.MeanOpinion(e); v.Kind == cell.Number {
+			o.Recommendation = &v.Num
+		}
+		out = append(out, o)
+		if i == len(entries)-1 {
+			next = e.Values[catalogue.Info(catalogue.Opinions).Column("next_report")].Text
+		}
+	}
+	return out, next
 }

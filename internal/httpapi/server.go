@@ -98,6 +98,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.addListings()
 	s.addExchanges()
 	s.addStatements()
+	s.addHolders()
 	s.addEstimates()
 	s.addModel()
 	s.addSources()

@@ -263,14 +263,18 @@ func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entere
 	split := fault != nil && fault.Kind == source.UnknownInside && len(q.Symbols()) > 1
 	if split {
 		more = apart(q, fault.Culprits)
-	} else if fault == nil {
-		more = l.source.Otherwise(q, a)
+	} else {
+		more = l.source.Otherwise(q, a, fault)
 	}
 	if err := e.keep(ctx, refresh, q, a, fault, !split); err != nil {
 		return err
 	}
 	if !split {
-		lacks(q.Source, left(&q, a, fault))
+		lacks(q.Source, slices.DeleteFunc(left(&q, a, fault), func(n *plan.Need) bool { // what is asked for otherwise may still come
+			return slices.ContainsFunc(more, func(r plan.Request) bool {
+				return slices.ContainsFunc(r.Needs, func(x plan.Need) bool { return x.Symbol == n.Symbol && x.Dataset == n.Dataset })
+			})
+		}))
 	}
 	if fault == nil {
 		l.source.Remember(a)

@@ -59,10 +59,11 @@ func newWorld(t *testing.T, listings int, names ...string) *world {
 	}
 	for _, name := range names {
 		v := map[string]func(*standin.Market) *standin.Vendor{
-			"gannet":   func(m *standin.Market) *standin.Vendor { return standin.NewGannet(m).Vendor },
-			"whimbrel": func(m *standin.Market) *standin.Vendor { return standin.NewWhimbrel(m).Vendor },
-			"fulmar":   func(m *standin.Market) *standin.Vendor { return standin.NewFulmar(m).Vendor },
-			"dunlin":   func(m *standin.Market) *standin.Vendor { return standin.NewDunlin(m).Vendor },
+			"gannet":         func(m *standin.Market) *standin.Vendor { return standin.NewGannet(m).Vendor },
+			"whimbrel":       func(m *standin.Market) *standin.Vendor { return standin.NewWhimbrel(m).Vendor },
+			"whimbrel-pages": func(m *standin.Market) *standin.Vendor { return standin.NewWhimbrel(m).Vendor },
+			"fulmar":         func(m *standin.Market) *standin.Vendor { return standin.NewFulmar(m).Vendor },
+			"dunlin":         func(m *standin.Market) *standin.Vendor { return standin.NewDunlin(m).Vendor },
 		}[name](w.market)
 		v.Unlimited()
 		w.vendors[name] = v
@@ -71,7 +72,7 @@ func newWorld(t *testing.T, listings int, names ...string) *world {
 		for _, d := range described {
 			if d.Name == name {
 				d.Limits.Timeout, d.Limits.LargestMiB, d.Limits.PerSecond = time.Minute, 8, 1000
-				w.connect(d, source.Secret{Address: server.URL, Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey}[name]})
+				w.connect(d, source.Secret{Address: server.URL, Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey, "whimbrel-pages": standin.WhimbrelKey}[name]})
 			}
 		}
 	}

@@ -259,6 +259,72 @@ func accountsAgainstTheTruth(t *testing.T, vendor string) {
 	}
 }
 
+// The accounts as the vendor's pages have them, of years and quarters, against the
+// truth; of the one company that does not consolidate from the page of its own accounts.
+func TestPagesAgainstTheTruth(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 40, "gannet", "whimbrel-pages")
+	w.refresh(false, catalogue.Statements)
+	columns := []string{"income.revenue@FY", "income.net_income@FY-3", "income.eps_diluted@FY", "balance.total_assets@FY", "cash.free@FY", "income.revenue@Q"}
+	refs, err := catalogue.ParseColumns(columns)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := table.Compile(refs, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	checked := 0
+	for _, row := range p.Evaluate(w.records(), w.market.Clock(), freshness.Standard).Rows {
+		l := row.Record.Listing
+		if l.Kind != market.Share {
+			continue
+		}
+		if l.Symbol.Ticker == "LIME" {
+			if c := row.Cells[0]; c.Reason != cell.NotCovered {
+				t.Errorf("a company without a page: %+v", c)
+			}
+			continue
+		}
+		truth := w.truth(l.Symbol.String()).Accounts
+		year := slices.IndexFunc(truth, func(a standin.Accounts) bool { return a.Quarter == 4 && fmt.Sprintf("FY%04d", a.Year) == row.Cells[0].Period })
+		if year < 16 {
+			t.Errorf("%s: the newest year is %q (%+v)", l.Symbol, row.Cells[0].Period, row.Cells[0])
+			continue
+		}
+		sum := func(last int, of func(a *standin.Accounts) int64) (total float64) {
+			for i := last - 3; i <= last; i++ {
+				total += float64(of(&truth[i])) * 1000
+			}
+			return total
+		}
+		income := func(a *standin.Accounts) int64 { return a.NetIncome() }
+		want := []float64{
+			sum(year, func(a *standin.Accounts) int64 { return a.Revenue }), sum(year-12, income), math.NaN(), float64(truth[year].Assets()) * 1000,
+			sum(year, func(a *standin.Accounts) int64 { return a.OperatingCash - a.CapitalExpenditure }), math.NaN(),
+		}
+		if len(w.market.Find(l.Symbol).Splits) == 0 {
+			want[2] = sum(year, income) / float64(truth[year].Shares+truth[year].Shares/100)
+		}
+		if quarter := slices.IndexFunc(truth, func(a standin.Accounts) bool { return fmt.Sprintf("%04d-Q%d", a.Year, a.Quarter) == row.Cells[5].Period }); quarter > 0 {
+			want[5] = float64(truth[quarter].Revenue) * 1000
+		}
+		for i, x := range want {
+			c := row.Cells[i]
+			if math.IsNaN(x) || c.Reason == cell.NotReported && columns[i] == "income.revenue@Q" { // of halves
+				continue
+			}
+			checked++
+			if tolerance := map[bool]float64{true: 1e-5, false: 1e-9}[i == 2]; c.Absent() || math.Abs(c.Value.Num/x-1) > tolerance || c.Flags&cell.Standalone != 0 != (l.Symbol.Ticker == "SHIO") {
+				t.Errorf("%s of %s is %+v, want %v", columns[i], l.Symbol, c, x)
+			}
+		}
+	}
+	if checked < 140 {
+		t.Errorf("%d values were checked", checked)
+	}
+}
+
 type truth struct {
 	Bars struct {
 		Day   []period.Date

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
@@ -63,7 +64,8 @@ func StartStandIns(exchanges market.Exchanges, listen string, seed uint64, listi
 
 // Secrets are the addresses and keys of the stand-ins.
 func (s *StandIns) Secrets(name string) source.Secret {
-	return source.Secret{Address: s.Addresses[name], Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey}[name]}
+	vendor, _, _ := strings.Cut(name, "-") // which may be described in several ways
+	return source.Secret{Address: s.Addresses[vendor], Key: map[string]string{"gannet": standin.GannetKey, "whimbrel": standin.WhimbrelKey}[vendor]}
 }
 
 // Stop ends the stand-ins.
@@ -140,7 +142,7 @@ var tradedPairs = []string{"EUR/USD", "EUR/GBP", "USD/JPY"}
 
 // paced are the datasets that are left out of the demo's longest list until somebody
 // refreshes it.
-var paced = []catalogue.Dataset{catalogue.Statements, catalogue.Ratios, catalogue.Estimates, catalogue.Opinions}
+var paced = []catalogue.Dataset{catalogue.Statements, catalogue.Ratios, catalogue.Estimates, catalogue.Opinions, catalogue.Holders}
 
 // Seed makes the demo's watchlists, unless they are there, and refreshes them.
 // It tells of its steps on out.

@@ -44,8 +44,9 @@ type decoder struct {
 	about    map[market.Symbol]*Failure // what the answer says of a listing as a whole
 	series   map[met]*building
 	entries  map[met]*building
-	order    []met  // of series and entries
-	shape    string // how the answer is not as described
+	order    []met                      // of series and entries
+	spread   map[catalogue.Dataset]bool // datasets whose records stand in several parts of the answer
+	shape    string                     // how the answer is not as described
 
 	sampling bool
 	samples  []Sample
@@ -139,7 +140,13 @@ func newDecoder(s *Source, c *Call, q plan.Request, a *Answer) *decoder {
 	if len(d.asked) != 1 {
 		d.only = market.Symbol{}
 	}
-	for _, p := range c.compiled.parts {
+	for i, p := range c.compiled.parts {
+		if p.info.Shape == catalogue.Dated && slices.ContainsFunc(c.compiled.parts[:i], func(x *part) bool { return x.dataset == p.dataset }) {
+			if d.spread == nil {
+				d.spread = map[catalogue.Dataset]bool{}
+			}
+			d.spread[p.dataset] = true
+		}
 		r := &reading{part: p, by: map[string]*slot{}}
 		if p.symbol != nil {
 			r.symbol = &slot{pick: p.symbol, name: "symbol"}
@@ -875,6 +882,10 @@ func (d *decoder) dated(p *reading, m met, row, outer format.Row) {
 		return
 	}
 	b := d.building(p, m, outer)
+	if d.spread[p.dataset] {
+		d.recordOf(b, p, row, outer)
+		return
+	}
 	if r, ok := d.columns(b, p, row, outer); ok {
 		b.rows = append(b.rows, r)
 	}

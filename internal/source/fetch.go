@@ -101,14 +101,20 @@ func (s *Source) page(ctx context.Context, c *Call, a *Answer, with ask, read fu
 }
 
 // Otherwise are the requests to fall back on for the listings that an answered
-// request has nothing of.
-func (s *Source) Otherwise(q plan.Request, a *Answer) []plan.Request {
+// request has nothing of, or that a source does not know under it.
+func (s *Source) Otherwise(q plan.Request, a *Answer, fault *Fault) []plan.Request {
 	other := s.call(s.call(q.Call).Otherwise)
 	if other == nil {
 		return nil
 	}
+	failures := a.Failures
+	if fault != nil && fault.Kind == UnknownInside && len(q.Symbols()) == 1 {
+		for i := range q.Needs {
+			failures = append(failures, Failure{Symbol: q.Needs[i].Symbol, Dataset: q.Needs[i].Dataset, Reason: cell.NotCovered})
+		}
+	}
 	var left []plan.Need
-	for _, f := range a.Failures {
+	for _, f := range failures {
 		if f.Reason != cell.NotCovered && f.Reason != cell.NotReported {
 			continue
 		}

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"strings"
 
-	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 )
 
@@ -77,49 +76,87 @@ func (m *Market) Estimates(l *Listing, day period.Date) (out []Estimate) {
 }
 
 func (w *Whimbrel) estimates(_ *http.Request, codes []string) (*answer, *refusal) {
-	if len(codes) > whimbrelBatch {
-		return nil, &refusal{status: 400, code: "too_many_companies", message: fmt.Sprintf("%d companies; at most %d", len(codes), whimbrelBatch)}
-	}
-	today := period.DateOf(w.Market.Clock().UTC())
-	var b strings.Builder
-	b.WriteString("Company,Period end,Fiscal year,Period,Currency,EPS,EPS high,EPS low,Analysts,EPS 7d ago,EPS 30d ago,EPS 60d ago,EPS 90d ago,Revenue,Actual EPS\r\n")
-	for _, code := range codes {
-		l := w.find(code)
-		if l == nil || l.Kind != market.Share || l.story.uncovered {
-			continue
-		}
+	return w.listing(codes, "Company,Period end,Fiscal year,Period,Currency,EPS,EPS high,EPS low,Analysts,EPS 7d ago,EPS 30d ago,EPS 60d ago,EPS 90d ago,Revenue,Actual EPS", func(b *strings.Builder, code string, l *Listing, today period.Date) {
 		for _, e := range w.Market.Estimates(l, today) {
 			actual := "-"
 			if e.ActualReported {
 				actual = fmt.Sprintf("%.4f", e.Actual)
 			}
-			fmt.Fprintf(&b, "%s,%s,%d,%s,%s,%.4f,%.4f,%.4f,%d,%.4f,%.4f,%.4f,%.4f,%s,%s\r\n", code, e.End, e.Year, e.Part, w.Market.issuer(l).Currency,
+			fmt.Fprintf(b, "%s,%s,%d,%s,%s,%.4f,%.4f,%.4f,%d,%.4f,%.4f,%.4f,%.4f,%s,%s\r\n", code, e.End, e.Year, e.Part, w.Market.issuer(l).Currency,
 				e.EPS, e.High, e.Low, e.Analysts, e.Before[0], e.Before[1], e.Before[2], e.Before[3], magnitude(e.Revenue), actual)
 		}
-	}
-	return &answer{text: b.String(), contentType: "text/csv; charset=utf-8", units: 10 * len(codes)}, nil
+	})
 }
 
-// opinions are targets and recommendations, in words and numbers for people.
-func (w *Whimbrel) opinions(_ *http.Request, codes []string) (*answer, *refusal) {
-	if len(codes) > whimbrelBatch {
-		return nil, &refusal{status: 400, code: "too_many_companies", message: fmt.Sprintf("%d companies; at most %d", len(codes), whimbrelBatch)}
+// Opinion is what analysts say of a share on the first day of a month.
+type Opinion struct {
+	Day                       period.Date
+	Say                       [5]int // strong buy, buy, hold, reduce, sell
+	Target, High, Low, Growth float64
+	NextReport                period.Date // 0 where it is not known
+}
+
+// opinionMonths is how many months of opinions the vendor keeps.
+const opinionMonths = 12
+
+// Opinions of a listing over the last months, the oldest first; none where no analyst
+// follows it.
+func (m *Market) Opinions(l *Listing, today period.Date) (out []Opinion) {
+	if l.story.unfollowed || l.YearEnd == "" {
+		return nil
 	}
-	today := period.DateOf(w.Market.Clock().UTC())
-	var b strings.Builder
-	b.WriteString("Company,Target,Target high,Target low,Mean recommendation,Growth 5y\r\n")
-	for _, code := range codes {
-		l := w.find(code)
-		if l == nil || l.Kind != market.Share || l.story.uncovered || l.story.unfollowed || l.YearEnd == "" {
-			continue
+	next := period.Date(0)
+	for _, a := range m.Accounts(l, today.AddYears(1)) {
+		part := fmt.Sprintf("Q%d", a.Quarter)
+		if l.story.halves {
+			part = map[int]string{2: "H1", 4: "FY"}[a.Quarter]
 		}
-		bars := w.Market.BarsIn(l, today-longestBreak, min(today, w.Market.Exchanges.Of(&l.Listing).LastClosed(w.Market.Clock(), 0).Date))
+		if r := m.report(l, []Accounts{a}, part); r.Filed > today && part != "" {
+			next = r.Filed
+			break
+		}
+	}
+	first := period.MakeDate(today.Time().Year(), today.Time().Month(), 1)
+	for back := opinionMonths - 1; back >= 0; back-- {
+		day := first.AddMonths(-back)
+		bars := m.BarsIn(l, day-longestBreak, min(day, m.Exchanges.Of(&l.Listing).LastClosed(m.Clock(), 0).Date))
 		if bars.Len() == 0 {
 			continue
 		}
-		r := w.Market.random("opinion", l.Symbol.String())
-		target := bars.Close[bars.Len()-1] * (1.08 + 0.12*r.NormFloat64())
-		fmt.Fprintf(&b, "%s,%.2f,%.2f,%.2f,%.1f,%s\r\n", code, target, target*1.2, target*0.8, 1+4*r.Float64(), percent(0.02+0.05*r.Float64()))
+		r := m.random("opinion", l.Symbol.String(), day.String())
+		o := Opinion{Day: day, NextReport: next}
+		for i, mean := range []float64{3, 5, 4, 1.5, 0.5} {
+			o.Say[i] = int(mean * 2 * r.Float64())
+		}
+		o.Target = bars.Close[bars.Len()-1] * (1.08 + 0.12*m.random("target", l.Symbol.String()).NormFloat64())
+		o.High, o.Low, o.Growth = o.Target*1.2, o.Target*0.8, 0.02+0.05*m.random("growth", l.Symbol.String()).Float64()
+		out = append(out, o)
 	}
-	return &answer{text: b.String(), contentType: "text/csv; charset=utf-8", units: 10 * len(codes)}, nil
+	return out
+}
+
+// mean of opinions from 1 to 5; NaN where nobody has one.
+func (o *Opinion) mean() float64 {
+	sum, count := 0, 0
+	for i, n := range o.Say {
+		sum, count = sum+(i+1)*n, count+n
+	}
+	return float64(sum) / float64(count)
+}
+
+// opinions are targets and recommendations, month by month.
+func (w *Whimbrel) opinions(_ *http.Request, codes []string) (*answer, *refusal) {
+	return w.listing(codes, "Company,Month,Strong buy,Buy,Hold,Reduce,Sell,Mean recommendation,Target,Target high,Target low,Growth 5y,Next results", func(b *strings.Builder, code string, l *Listing, today period.Date) {
+		for _, o := range w.Market.Opinions(l, today) {
+			next := "-"
+			if o.NextReport != 0 {
+				next = o.NextReport.String()
+			}
+			mean := "n/a"
+			if x := o.mean(); !math.IsNaN(x) {
+				mean = fmt.Sprintf("%.2f", x)
+			}
+			fmt.Fprintf(b, "%s,%s,%d,%d,%d,%d,%d,%s,%.2f,%.2f,%.2f,%s,%s\r\n", code, o.Day, o.Say[0], o.Say[1], o.Say[2], o.Say[3], o.Say[4], mean, o.Target, o.High, o.Low, percent(o.Growth), next)
+		}
+	})
 }

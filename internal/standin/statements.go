@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"soba.invalid/soba/internal/core/market"
 	"soba.invalid/soba/internal/core/period"
 )
 
@@ -91,17 +90,7 @@ func (m *Market) isOut(l *Listing, r *Report, by period.Date) bool {
 // statements are the reports as the vendor sends them: one line a value, amounts in
 // thousands with separators.
 func (w *Whimbrel) statements(_ *http.Request, codes []string) (*answer, *refusal) {
-	if len(codes) > whimbrelBatch {
-		return nil, &refusal{status: 400, code: "too_many_companies", message: fmt.Sprintf("%d companies; at most %d", len(codes), whimbrelBatch)}
-	}
-	today := period.DateOf(w.Market.Clock().UTC())
-	var b strings.Builder
-	b.WriteString("Company,Period end,Fiscal year,Period,Published,Currency,Standard,Basis,In,Item,Value\r\n")
-	for _, code := range codes {
-		l := w.find(code)
-		if l == nil || l.Kind != market.Share || l.story.uncovered {
-			continue
-		}
+	return w.listing(codes, "Company,Period end,Fiscal year,Period,Published,Currency,Standard,Basis,In,Item,Value", func(b *strings.Builder, code string, l *Listing, today period.Date) {
 		for _, r := range w.Market.Reports(l, today) {
 			basis := "Consolidated"
 			if r.Alone {
@@ -109,11 +98,10 @@ func (w *Whimbrel) statements(_ *http.Request, codes []string) (*answer, *refusa
 			}
 			about := fmt.Sprintf("%s,%s,%d,%s,%s,%s,%s,%s", code, r.End, r.Year, r.Part, r.Filed, r.Currency, r.Standard, basis)
 			for _, x := range r.lines() {
-				fmt.Fprintf(&b, "%s,%s,%s,%s\r\n", about, x.in, x.item, x.text)
+				fmt.Fprintf(b, "%s,%s,%s,%s\r\n", about, x.in, x.item, x.text)
 			}
 		}
-	}
-	return &answer{text: b.String(), contentType: "text/csv; charset=utf-8", units: 10 * len(codes)}, nil
+	})
 }
 
 // amounts are the values of a report: amounts in thousands, shares in units. A bank or

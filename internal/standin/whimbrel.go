@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -28,6 +27,8 @@ func NewWhimbrel(m *Market) *Whimbrel {
 	w.serve("/statements.csv", "statements", listed("companies", ","), w.statements)
 	w.serve("/estimates.csv", "estimates", listed("companies", ","), w.estimates)
 	w.serve("/opinions.csv", "opinions", listed("companies", ","), w.opinions)
+	w.serve("/holders.csv", "holders", listed("companies", ","), w.holders)
+	w.serve("/companies/{code}/{basis}", "pages", func(r *http.Request) []string { return []string{r.PathValue("code")} }, w.page)
 	w.serve("/ratios.csv", "ratios", listed("companies", ","), w.ratios)
 	return w
 }
@@ -73,12 +74,16 @@ func (m *Market) Ratios(l *Listing, day period.Date) (r Ratios, ok bool) {
 			}
 		}
 	}
-	worth := r.MarketCap / m.rate(m.issuer(l).Currency, l.Currency, day) // in the currency of the accounts
-	r.PE, r.PB, r.PS = over(price*float64(last.Shares)/m.rate(m.issuer(l).Currency, l.Currency, day), float64(income)*1000), over(worth, float64(last.Equity)*1000), over(worth, float64(revenue)*1000)
+	worth := r.MarketCap /  m.rate(m.issuer(l).Currency, l.Currency, day) // in the currency of the accounts
+	alike := price * float64(last.Shares) / m.rate(m.issuer(l).Currency, l.Currency, day) // were all shares of this class
+	r.PE, r.PB, r.PS = over(alike, float64(income)*1000), over(worth, float64(last.Equity)*1000), over(worth, float64(revenue)*1000)
 	if l.story.misreckoned {
 		r.PE *= 1.3
 	}
-	r.Yield, r.Payout = float64(dividends)*1000/worth, over(float64(dividends), float64(income))
+	if l.part != 0 { // what is paid on a share of this class
+		dividends = m.paidOut(l, float64(last.Shares), accounts[len(accounts)-4].Start, last.End)
+	}
+	r.Yield, r.Payout = float64(dividends)*1000/alike, over(float64(dividends), float64(income))
 	r.Margin, r.Leverage = float64(income)/float64(revenue), over(float64(last.Debt), float64(last.Equity))
 	return r, true
 }
@@ -95,20 +100,10 @@ func (m *Market) rate(of, in string, day period.Date) float64 {
 }
 
 func (w *Whimbrel) ratios(_ *http.Request, codes []string) (*answer, *refusal) {
-	if len(codes) > whimbrelBatch {
-		return nil, &refusal{status: 400, code: "too_many_companies", message: fmt.Sprintf("%d companies; at most %d", len(codes), whimbrelBatch)}
-	}
-	today := period.DateOf(w.Market.Clock().UTC())
-	var b strings.Builder
-	b.WriteString("Company,Market cap,P/E,P/B,P/S,Dividend yield,Payout ratio,Net margin,Debt/equity\r\n")
-	for _, code := range codes {
-		l := w.find(code)
-		if l == nil || l.Kind != market.Share || l.story.uncovered {
-			continue
-		}
+	return w.listing(codes, "Company,Market cap,P/E,P/B,P/S,Dividend yield,Payout ratio,Net margin,Debt/equity", func(b *strings.Builder, code string, l *Listing, today period.Date) {
 		r, ok := w.Market.Ratios(l, today)
 		if !ok {
-			continue
+			return
 		}
 		mark := ""
 		if l.story.standalone {
@@ -121,8 +116,7 @@ func (w *Whimbrel) ratios(_ *http.Request, codes []string) (*answer, *refusal) {
 			}
 		}
 		b.WriteString(strings.Join(line, ",") + "\r\n")
-	}
-	return &answer{text: b.String(), contentType: "text/csv; charset=utf-8", units: 10 * len(codes)}, nil
+	})
 }
 
 // magnitude writes an amount as 1.24B.
@@ -143,16 +137,8 @@ func plainRatio(x float64) string {
 		return "n.m."
 	}
 	text := strconv.FormatFloat(x, 'f', 2, 64)
-	if whole, fraction, _ := strings.Cut(text, "."); len(whole) > 3 {
-		var groups []string
-		for len(whole) > 3 {
-			groups, whole = append(groups, whole[len(whole)-3:]), whole[:len(whole)-3]
-		}
-		groups = append(groups, whole)
-		slices.Reverse(groups)
-		return strings.Join(groups, ",") + "." + fraction
-	}
-	return text
+	whole, fraction, _ := strings.Cut(text, ".")
+	return grouped(whole) + "." + fraction
 }
 
 func percent(x float64) string {

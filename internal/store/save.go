@@ -294,6 +294,7 @@ func (w *writer) entries(d catalogue.Dataset) error {
 	type known struct {
 		ListingID int64
 		Key       string
+		Day       *time.Time
 		Fields    []byte
 	}
 	given := map[int64]*source.Entries{}
@@ -311,7 +312,7 @@ func (w *writer) entries(d catalogue.Dataset) error {
 	if info.Ranged {
 		where, args = " and day between $4 and $5", append(args, w.r.Request.From.Time(), w.r.Request.To.Time())
 	}
-	current, err := all[known](w, w.tx, "select listing_id, key, fields from entry where known_to = 'infinity' and listing_id = any($1) and dataset = $2 and source = $3"+where+" for update", args...)
+	current, err := all[known](w, w.tx, "select listing_id, key, day, fields from entry where known_to = 'infinity' and listing_id = any($1) and dataset = $2 and source = $3"+where+" for update", args...)
 	if err != nil {
 		return err
 	}
@@ -321,6 +322,9 @@ func (w *writer) entries(d catalogue.Dataset) error {
 	}
 	before := make(map[name][]byte, len(current))
 	for _, k := range current {
+		if e := given[k.ListingID].Entries; info.Rolls && len(e) > 0 && dateOf(k.Day) < e[0].Day {
+			continue // from before what the source still gives
+		}
 		before[name{k.ListingID, k.Key}] = k.Fields
 	}
 	var closedIDs []int64

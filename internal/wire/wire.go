@@ -586,6 +586,45 @@ type Estimates struct {
 	Currency string     `json:"estimates_currency" doc:"Of the amounts"`
 	Ahead    []Estimate `json:"ahead" doc:"Quarters and then years that are to come, the nearest first"`
 	Behind   []Estimate `json:"behind" doc:"Quarters that have been reported, the newest first"`
+	Opinions []Opinion  `json:"opinions" doc:"Recommendations and targets through time, the newest first"`
+	Next     string     `json:"next_report,omitempty" doc:"Day on which the next report is expected"`
+}
+
+// Opinion is what analysts say of a share on a day.
+type Opinion struct {
+	Date           string   `json:"date"`
+	StrongBuy      *float64 `json:"strong_buy" doc:"How many analysts say so"`
+	Buy            *float64 `json:"buy"`
+	Hold           *float64 `json:"hold"`
+	Reduce         *float64 `json:"reduce"`
+	Sell           *float64 `json:"sell"`
+	Recommendation *float64 `json:"recommendation" doc:"Their mean, from 1 (strong buy) to 5 (sell)"`
+	Target         *float64 `json:"target" doc:"Mean price that they aim at, in the currency of the listing"`
+	High           *float64 `json:"target_high"`
+	Low            *float64 `json:"target_low"`
+}
+
+// Holders is who holds an issuer's shares.
+type Holders struct {
+	Listing
+	State    string     `json:"state"`
+	Reason   string     `json:"reason"`
+	Detail   string     `json:"detail,omitempty"`
+	Source   string     `json:"source"`
+	Fetched  *time.Time `json:"fetched"`
+	Together []Holding  `json:"together" doc:"What each group has together, the newest first"`
+	Largest  []Holding  `json:"largest" doc:"Holders by group, the largest first"`
+}
+
+// Holding is what somebody holds, or a group of holders together.
+type Holding struct {
+	Date   string   `json:"date"`
+	Group  string   `json:"group" enum:"insiders,institutions"`
+	Holder string   `json:"holder,omitempty"`
+	Role   string   `json:"role,omitempty" doc:"What an insider is to the issuer"`
+	Shares *float64 `json:"shares"`
+	Part   *float64 `json:"part" doc:"Of all shares, as a fraction"`
+	Change *float64 `json:"change,omitempty" doc:"Of the shares, since what was reported before"`
 }
 
 // Estimate is what is expected of a period.

@@ -527,8 +527,11 @@ var Views = []View{
 		"efficiency.asset_turnover", "efficiency.inventory_days", "efficiency.receivable_days", "growth.revenue_3y", "growth.eps_3y",
 	}},
 	{"analysts", "Analysts", []string{
-		"price.latest", "estimate.target", "estimate.upside", "estimate.recommendation", "estimate.eps", "estimate.eps@FY+1", "estimate.eps@FY+2", "estimate.eps_analysts", "estimate.revenue@FY+1",
+		"price.latest", "estimate.target", "estimate.upside", "estimate.recommendation", "estimate.recommendation@-3m", "estimate.next_report_date", "estimate.eps", "estimate.eps@FY+1", "estimate.eps@FY+2", "estimate.eps_analysts", "estimate.revenue@FY+1",
 		"estimate.eps_revision_30d", "estimate.surprise", "estimate.growth_5y", "value.pe", "value.pe_forward", "value.peg",
+	}},
+	{"owners", "Owners", []string{
+		"value.market_cap", "balance.shares_outstanding", "share.change_1y", "share.class_part", "share.float", "share.insiders_pct", "share.insiders_pct@-1y", "share.institutions_pct", "share.institutions_pct@-1y",
 	}},
 	{"scores", "Scores", []string{
 		"strength.f_score", "score.f_income", "score.f_cash", "score.f_return", "score.f_accruals", "score.f_debt", "score.f_liquidity", "score.f_shares", "score.f_margin", "score.f_turnover",

@@ -23,6 +23,7 @@ const (
 	Statements    Dataset = "statements"
 	Estimates     Dataset = "estimates"
 	Opinions      Dataset = "recommendations"
+	Holders       Dataset = "holders"
 	Ratios        Dataset = "ratios"
 	Funds         Dataset = "funds"
 	Bonds         Dataset = "bonds"
@@ -63,6 +64,7 @@ type DatasetInfo struct {
 	Columns []Column      // of dated records; the first is their date, if they have one
 	Holds   time.Duration // how long it counts as fresh after it was checked; 0: judged by sessions
 	Ranged  bool          // asked for over a range of days
+	Rolls   bool          // sources give the newest records alone: those before what they give stay
 }
 
 const day = 24 * time.Hour
@@ -92,9 +94,30 @@ var Infos = []DatasetInfo{
 		{Name: "kind", Unit: Text, Required: true, Key: true, Definition: "results, meeting, dividend or other."},
 		{Name: "title", Unit: Text, Definition: "What is announced."},
 	}},
-	{Name: Statements, Title: "Accounts", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Columns: statementColumns},
+	{Name: Statements, Title: "Accounts", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Columns: statementColumns, Rolls: true},
 	{Name: Estimates, Title: "Estimates", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Columns: estimateColumns},
-	{Name: Opinions, Title: "Recommendations", Shape: Point, Kinds: []market.Kind{market.Share}, Holds: 7 * day},
+	{Name: Opinions, Title: "Recommendations", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Rolls: true, Columns: []Column{
+		{Name: "date", Unit: Date, Required: true, Key: true, Definition: "Day of the opinions."},
+		{Name: "strong_buy", Unit: Count, Definition: "How many analysts say strong buy."},
+		{Name: "buy", Unit: Count, Definition: "How many say buy."},
+		{Name: "hold", Unit: Count, Definition: "How many say hold."},
+		{Name: "reduce", Unit: Count, Definition: "How many say reduce."},
+		{Name: "sell", Unit: Count, Definition: "How many say sell."},
+		{Name: "recommendation", Unit: Ratio, Definition: "Their mean, from 1 (strong buy) to 5 (sell); counted from the numbers when the source does not say."},
+		{Name: "target", Unit: Price, Definition: "Mean of the prices that they aim at."},
+		{Name: "target_high", Unit: Price, Definition: "Highest of them."},
+		{Name: "target_low", Unit: Price, Definition: "Lowest of them."},
+		{Name: "growth_5y", Unit: Percent, Definition: "Growth of earnings a year that is expected over five years."},
+		{Name: "next_report", Unit: Date, Definition: "Day on which the next report is expected."},
+	}},
+	{Name: Holders, Title: "Holders", Shape: Dated, Kinds: []market.Kind{market.Share}, Holds: 7 * day, Rolls: true, Columns: []Column{
+		{Name: "date", Unit: Date, Required: true, Key: true, Definition: "Day for which the holding is reported."},
+		{Name: "group", Unit: Text, Required: true, Key: true, Definition: "insiders or institutions."},
+		{Name: "holder", Unit: Text, Key: true, Definition: "Who holds; nothing for the group together."},
+		{Name: "role", Unit: Text, Definition: "What an insider is to the issuer."},
+		{Name: "shares", Unit: Shares, Definition: "Shares held."},
+		{Name: "part", Unit: Percent, Definition: "Part of all shares."},
+	}},
 	{Name: Ratios, Title: "Vendor's ratios", Shape: Point, Kinds: []market.Kind{market.Share}, Holds: 7 * day},
 	{Name: Funds, Title: "Fund facts", Shape: Point, Kinds: []market.Kind{market.ETF, market.Fund}, Holds: day},
 	{Name: Bonds, Title: "Bond terms", Shape: Point, Kinds: []market.Kind{market.Bond}, Holds: 30 * day},

@@ -37,14 +37,53 @@ var estimateFields = []Field{
 		x, label, ok := t.Outlook.Surprise(-t.Period.Offset())
 		return foreseen(x, label, ok)
 	})),
-	{ID: "estimate.target", Label: "Target", Unit: Price, Dataset: Opinions, Observed: true, Definition: "Mean of the prices that analysts aim at."},
-	{ID: "estimate.target_high", Label: "Highest target", Unit: Price, Dataset: Opinions, Observed: true, Definition: "Highest price that an analyst aims at."},
-	{ID: "estimate.target_low", Label: "Lowest target", Unit: Price, Dataset: Opinions, Observed: true, Definition: "Lowest price that an analyst aims at."},
-	{ID: "estimate.recommendation", Label: "Recommendation", Unit: Ratio, Dataset: Opinions, Observed: true, Definition: "Mean recommendation, from 1 (strong buy) to 5 (sell)."},
-	{ID: "estimate.growth_5y", Label: "Growth expected", Unit: Percent, Dataset: Opinions, Observed: true, Definition: "Growth of earnings a year that is expected over five years."},
+	opinion("estimate.target", "Target", Price, "target", "Mean of the prices that analysts aim at."),
+	opinion("estimate.target_high", "Highest target", Price, "target_high", "Highest price that an analyst aims at."),
+	opinion("estimate.target_low", "Lowest target", Price, "target_low", "Lowest price that an analyst aims at."),
+	opinion("estimate.recommendation", "Recommendation", Ratio, "recommendation", "Mean recommendation, from 1 (strong buy) to 5 (sell)."),
+	opinion("estimate.growth_5y", "Growth expected", Percent, "growth_5y", "Growth of earnings a year that is expected over five years."),
+	toldColumn("estimate.next_report_date", "Next report", Date, Opinions, "next_report", entry.Entries.LastBy, "Day on which the next report is expected."),
 	valued("estimate.upside", "Target over price", Percent, "over(estimate.target, price.latest) - 1", "Mean target over the latest price, less one."),
 	valued("value.pe_forward", "Price/earnings ahead", Ratio, "over(price.latest, own(estimate.eps))", "Latest price over the earnings a share that are expected of the twelve months ahead."),
 	valued("value.peg", "PEG", Ratio, "over(value.pe, 100 * estimate.growth_5y)", "Price/earnings over the growth that is expected over five years, in per cent."),
+}
+
+// opinion is a field read off the newest opinions of analysts by a day.
+func opinion(id, label string, unit Unit, column, definition string) Field {
+	at := columnOf(Opinions, column)
+	f := told(id, label, unit, Opinions, definition, func(t *Told) Said {
+		e := t.Entries.LastBy(t.date())
+		if e == nil {
+			return Said{Reason: cell.NotReported, Detail: "no opinion of an analyst is known by " + t.date().String()}
+		}
+		v := e.Values[at]
+		if column == "recommendation" {
+			v = MeanOpinion(e)
+		}
+		if v.Kind == cell.None {
+			return Said{Reason: cell.NotReported, Period: e.Day.String()}
+		}
+		return Said{Value: v, Period: e.Day.String()}
+	})
+	f.Takes = ADate
+	return f
+}
+
+// MeanOpinion is the mean recommendation of a record, from 1 (strong buy) to 5 (sell):
+// what the source says, or else counted; nothing where nobody has one.
+func MeanOpinion(e *entry.Entry) cell.Value {
+	if v := e.Values[columnOf(Opinions, "recommendation")]; v.Kind == cell.Number {
+		return v
+	}
+	sum, count := 0.0, 0.0
+	for i, name := range []string{"strong_buy", "buy", "hold", "reduce", "sell"} {
+		n := e.Values[columnOf(Opinions, name)].Num
+		sum, count = sum+float64(i+1)*n, count+n
+	}
+	if count == 0 {
+		return cell.Value{}
+	}
+	return cell.Of(sum / count)
 }
 
 // estimated is a field read off the estimates.

@@ -21,7 +21,7 @@ var (
 )
 
 // Fields is the catalogue, in the order in which it is shown.
-var Fields = slices.Concat(quoteFields, priceFields, holdingFields, dividendFields, statementFields, scoreFields, estimateFields, otherFields)
+var Fields = slices.Concat(quoteFields, priceFields, holdingFields, dividendFields, statementFields, scoreFields, estimateFields, holderFields, otherFields)
 
 var quoteFields = []Field{
 	{ID: "quote.last", Label: "Last price", Unit: Price, Dataset: Quotes, Observed: true, Definition: "Price of the latest trade, or of the latest valuation where there are no trades."},

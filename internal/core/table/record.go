@@ -22,7 +22,7 @@ import (
 
 // feeds is how many datasets a record can hold: every one but the directory,
 // and the user's holdings at the end.
-const feeds = 17
+const feeds = 18
 
 // Holdings is the position of the user's own dataset among a record's feeds.
 const Holdings = feeds - 1

@@ -187,7 +187,7 @@ func Layout(pattern string) (string, error) {
 	case "", "iso", "unix", "unix_ms", "serial":
 		return pattern, nil
 	}
-	layout := strings.NewReplacer("YYYY", "2006", "YY", "06", "MMM", "Jan", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05", "ZZ", "Z07:00", "Z", "MST").Replace(pattern)
+	layout := strings.NewReplacer("YYYY", "2006", "YY", "06", "MMM", "Jan", "MM", "01", "DD", "02", "D", "2", "hh", "15", "mm", "04", "ss", "05", "ZZ", "Z07:00", "Z", "MST").Replace(pattern)
 	if !strings.Contains(layout, "06") && !strings.Contains(layout, "15") {
 		return "", fmt.Errorf("%q is not a pattern for dates: write it as YYYY-MM-DD, DD.MM.YYYY hh:mm, iso, unix, unix_ms or serial", pattern)
 	}
