@@ -394,6 +394,9 @@ func (a *app) printExplanation(e *wire.Explanation, indent string) {
 		said := "nothing: " + o.Outcome
 		if o.V != nil {
 			said = fmt.Sprint(o.V)
+			if x, number := o.V.(float64); number {
+				said = a.readable(wire.Cell{V: x, Unit: c.Unit, State: "fresh"}, true)
+			}
 		}
 		line("also", o.Source+" gives "+strings.TrimSuffix(said, ": "))
 	}

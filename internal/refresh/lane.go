@@ -263,8 +263,8 @@ func (e *Engine) send(ctx context.Context, refresh int64, q plan.Request, entere
 	split := fault != nil && fault.Kind == source.UnknownInside && len(q.Symbols()) > 1
 	if split {
 		more = apart(q, fault.Culprits)
-	} else {
-		more = l.source.Otherwise(q, a, fault)
+	} else if fault == nil {
+		more = l.source.Otherwise(q, a)
 	}
 	if err := e.keep(ctx, refresh, q, a, fault, !split); err != nil {
 		return err

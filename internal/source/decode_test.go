@@ -563,7 +563,7 @@ func TestACallFallsBackOnAnotherForWhatItLacks(t *testing.T) {
 		{q.Needs[2].Symbol, catalogue.Ratios, cell.NotReported, ""},
 		{q.Needs[4].Symbol, catalogue.Ratios, cell.NotCovered, ""},
 	}}
-	more := s.Otherwise(q, a, nil)
+	more := s.Otherwise(q, a)
 	var got []string
 	for _, r := range more {
 		var names []string
@@ -575,12 +575,19 @@ func TestACallFallsBackOnAnotherForWhatItLacks(t *testing.T) {
 	if want := []string{"single A C for 7", "single E for 4"}; !slices.Equal(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
-	if len(s.Otherwise(more[0], a, nil)) != 0 {
+	if len(s.Otherwise(more[0], a)) != 0 {
 		t.Error("a fallback falls back on nothing")
 	}
-	one := request(d, "ratios", "A.XCVH")
-	if len(s.Otherwise(one, &Answer{}, &Fault{Kind: UnknownInside})) != 1 || len(s.Otherwise(one, &Answer{}, &Fault{Kind: TimedOut})) != 0 || len(s.Otherwise(q, &Answer{}, &Fault{Kind: UnknownInside})) != 0 {
-		t.Error("a listing alone that is not known is asked for otherwise, and nothing else")
+	unknown := func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnprocessableEntity) }
+	d.Replies.Means = map[string]string{"422": "unknown_symbol"}
+	if a, err := asked(t, d, unknown, "ratios", "A.XCVH"); err != nil || reasons(a) != "A.XCVH not_covered" || len(s.Otherwise(request(d, "ratios", "A.XCVH"), a)) != 1 {
+		t.Errorf("that a listing alone is not known is an answer: %v, %v", a, err)
+	}
+	if _, err := asked(t, d, unknown, "ratios", "A.XCVH", "B.XCVH"); err == nil {
+		t.Error("of several it is a fault")
+	}
+	if _, err := asked(t, d, unknown, "single", "A.XCVH"); err == nil {
+		t.Error("where there is no other way it is a fault")
 	}
 	answer, err := Replay(d, []byte(`{"r": [{"s": "A.XCVH", "pe": 9}]}`), "", now).Fetch(t.Context(), more[0], nil)
 	if err != nil || len(answer.Points) != 1 || !answer.Points[0].Standalone || reasons(answer) != "C.XCVH not_reported" {

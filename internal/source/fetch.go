@@ -42,7 +42,15 @@ func (s *Source) fetch(ctx context.Context, q plan.Request, turn func(context.Co
 		read = s.filings
 	}
 	err := read(ctx, c, a, d, ask{replace: s.replacements(c, q), about: aboutOf(q), units: q.Units, kind: c.Format.Kind}, turn)
-	if err == nil && !a.Same {
+	var f *Fault
+	switch {
+	case c.Otherwise != "" && errors.As(err, &f) && f.Kind == UnknownInside && len(q.Symbols()) == 1:
+		a.drop() // that it is not known here is an answer where there is another way to ask
+		for i := range q.Needs {
+			a.Failures = append(a.Failures, Failure{q.Needs[i].Symbol, q.Needs[i].Dataset, cell.NotCovered, f.Detail})
+		}
+		return a, d.samples, nil
+	case err == nil && !a.Same:
 		err = d.conclude()
 	}
 	if err != nil {
@@ -101,20 +109,14 @@ func (s *Source) page(ctx context.Context, c *Call, a *Answer, with ask, read fu
 }
 
 // Otherwise are the requests to fall back on for the listings that an answered
-// request has nothing of, or that a source does not know under it.
-func (s *Source) Otherwise(q plan.Request, a *Answer, fault *Fault) []plan.Request {
+// request has nothing of.
+func (s *Source) Otherwise(q plan.Request, a *Answer) []plan.Request {
 	other := s.call(s.call(q.Call).Otherwise)
 	if other == nil {
 		return nil
 	}
-	failures := a.Failures
-	if fault != nil && fault.Kind == UnknownInside && len(q.Symbols()) == 1 {
-		for i := range q.Needs {
-			failures = append(failures, Failure{Symbol: q.Needs[i].Symbol, Dataset: q.Needs[i].Dataset, Reason: cell.NotCovered})
-		}
-	}
 	var left []plan.Need
-	for _, f := range failures {
+	for _, f := range a.Failures {
 		if f.Reason != cell.NotCovered && f.Reason != cell.NotReported {
 			continue
 		}

@@ -51,11 +51,14 @@ func (m *Market) Reports(l *Listing, by period.Date) (out []Report) {
 		}
 	}
 	if l.story.miskeyed {
-		for i := len(out) - 1; i >= 0; i-- {
+		newest := period.Date(0)
+		for i := range out {
 			if out[i].Part == "FY" {
-				out[i].Miskeyed = true
-				break
+				newest = out[i].End
 			}
+		}
+		for i := range out {
+			out[i].Miskeyed = out[i].End == newest
 		}
 	}
 	return out
