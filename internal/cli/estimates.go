@@ -61,7 +61,7 @@ func (a *app) opinionRows(e *wire.Estimates, format string) (header []string, ro
 		}
 		row = append(row, a.number(o.Recommendation, "", "ratio", format))
 		for _, price := range []*float64{o.Target, o.High, o.Low} {
-			row = append(row, a.number(price, "", e.Listing.Currency, format))
+			row = append(row, a.number(price, "", e.Currency, format))
 		}
 		rows = append(rows, row)
 	}
@@ -69,7 +69,7 @@ func (a *app) opinionRows(e *wire.Estimates, format string) (header []string, ro
 }
 
 func (a *app) estimateRows(e *wire.Estimates, format string, history bool) (header []string, rows [][]string) {
-	money := func(x *float64) string { return a.number(x, "", e.Currency, format) }
+	money := func(x *float64) string { return a.number(x, "", e.In, format) }
 	plain := func(x *float64, unit string) string {
 		if x == nil {
 			return ""
@@ -100,8 +100,8 @@ func (a *app) estimateRows(e *wire.Estimates, format string, history bool) (head
 
 func aboutEstimates(e *wire.Estimates) string {
 	text := "\n" + standing(e.Symbol, e.State, e.Reason, e.Detail, e.Source)
-	if e.Currency != "" {
-		text += "; " + e.Currency
+	if e.In != "" {
+		text += "; " + e.In
 	}
 	if e.Next != "" {
 		text += "; next report expected on " + e.Next

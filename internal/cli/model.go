@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
@@ -15,6 +17,7 @@ func (a *app) modelCommand() *cobra.Command {
 	var p printing
 	var of, base string
 	var years, years2 int
+	var save, reset, plain bool
 	rates := map[string]*string{"growth": new(string), "growth2": new(string), "terminal": new(string), "discount": new(string)}
 	c := &cobra.Command{
 		Use: "model SYMBOL", Short: "Value a share by what it will pay", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeListsAndSymbols,
@@ -24,8 +27,10 @@ for ever. Each assumption is shown with where it is from, the history or a conve
 and can be changed; below stands what the share is worth, how far that is from the
 price, which growth the price implies, and the value under other rates.
 Free cash flow is after interest, so that debt is not subtracted again. What cannot be
-valued so, a loss or a share without dividends, is refused.`,
-		Example: "  soba model KELP.XCVH\n  soba model KELP.XCVH --of dividends --growth 4% --years 8 --discount 8%\n  soba model HBNK.XCVH --of gordon\n  soba model KELP.XCVH --of earnings --format json",
+valued so, a loss or a share without dividends, is refused.
+--save keeps the assumptions that are given with the name, for the next time; --reset
+takes them away, and --plain leaves them out once.`,
+		Example: "  soba model KELP.XCVH\n  soba model KELP.XCVH --of dividends --growth 4% --years 8 --discount 8%\n  soba model HBNK.XCVH --of gordon\n  soba model KELP.XCVH --discount 8% --save\n  soba model KELP.XCVH --reset\n  soba model KELP.XCVH --of earnings --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := p.check(); err != nil {
 				return err
@@ -49,7 +54,32 @@ valued so, a loss or a share without dividends, is refused.`,
 					q.Set(name, strconv.Itoa(n))
 				}
 			}
-			m, err := get[wire.Model](cmd.Context(), a.client, "/api/v1/listings/"+symbolPath(args[0])+"/model", q)
+			path := "/api/v1/listings/" + symbolPath(args[0]) + "/model"
+			if save && len(q) == 1 {
+				return usageError{errors.New("there is nothing to save: give an assumption, as --discount 8%")}
+			}
+			if save || reset {
+				kept := wire.ModelSaved{Of: of, Assumptions: map[string]float64{}}
+				if save { // with what is kept already
+					m, err := get[wire.Model](cmd.Context(), a.client, path, q)
+					if err != nil {
+						return err
+					}
+					for _, x := range m.Assumptions {
+						if x.Yours && x.Value != nil {
+							kept.Assumptions[x.Name] = *x.Value
+						}
+					}
+				}
+				if _, err := call[wire.Model](cmd.Context(), a.client, http.MethodPut, path, nil, kept); err != nil {
+					return err
+				}
+				q = url.Values{"of": {of}}
+			}
+			if plain {
+				q.Set("plain", "true")
+			}
+			m, err := get[wire.Model](cmd.Context(), a.client, path, q)
 			if err != nil {
 				return err
 			}
@@ -75,6 +105,10 @@ valued so, a loss or a share without dividends, is refused.`,
 	f.StringVar(rates["discount"], "discount", "", "rate at which payments are discounted")
 	f.IntVar(&years, "years", 5, "years of the first stage")
 	f.IntVar(&years2, "years2", 5, "years of the second stage")
+	f.BoolVar(&save, "save", false, "keep the assumptions that are given with the name")
+	f.BoolVar(&reset, "reset", false, "take the assumptions away that are kept with the name")
+	f.BoolVar(&plain, "plain", false, "leave out what is kept with the name")
+	c.MarkFlagsMutuallyExclusive("save", "reset", "plain")
 	c.RegisterFlagCompletionFunc("of", cobra.FixedCompletions([]string{"cash", "earnings", "dividends", "gordon"}, cobra.ShellCompDirectiveNoFileComp)) //nolint:errcheck // the flag is there
 	return c
 }

@@ -45,7 +45,7 @@ func (s *Server) addEstimates() {
 			}
 			for _, e := range slices.Concat(given.Outlook.Ahead(false), given.Outlook.Ahead(true)) {
 				out.Ahead = append(out.Ahead, expectedOf(e))
-				out.Currency = e.Currency
+				out.In = e.Currency
 			}
 			for i, e := range given.Outlook.Behind() {
 				w := expectedOf(e)

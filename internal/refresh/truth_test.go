@@ -287,7 +287,9 @@ func TestPagesAgainstTheTruth(t *testing.T) {
 			continue
 		}
 		truth := w.truth(l.Symbol.String()).Accounts
-		year := slices.IndexFunc(truth, func(a standin.Accounts) bool { return a.Quarter == 4 && fmt.Sprintf("FY%04d", a.Year) == row.Cells[0].Period })
+		year := slices.IndexFunc(truth, func(a standin.Accounts) bool {
+			return a.Quarter == 4 && fmt.Sprintf("FY%04d", a.Year) == row.Cells[0].Period
+		})
 		if year < 16 {
 			t.Errorf("%s: the newest year is %q (%+v)", l.Symbol, row.Cells[0].Period, row.Cells[0])
 			continue
@@ -306,7 +308,9 @@ func TestPagesAgainstTheTruth(t *testing.T) {
 		if len(w.market.Find(l.Symbol).Splits) == 0 {
 			want[2] = sum(year, income) / float64(truth[year].Shares+truth[year].Shares/100)
 		}
-		if quarter := slices.IndexFunc(truth, func(a standin.Accounts) bool { return fmt.Sprintf("%04d-Q%d", a.Year, a.Quarter) == row.Cells[5].Period }); quarter > 0 {
+		if quarter := slices.IndexFunc(truth, func(a standin.Accounts) bool {
+			return fmt.Sprintf("%04d-Q%d", a.Year, a.Quarter) == row.Cells[5].Period
+		}); quarter > 0 {
 			want[5] = float64(truth[quarter].Revenue) * 1000
 		}
 		for i, x := range want {

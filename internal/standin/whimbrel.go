@@ -74,7 +74,7 @@ func (m *Market) Ratios(l *Listing, day period.Date) (r Ratios, ok bool) {
 			}
 		}
 	}
-	worth := r.MarketCap /  m.rate(m.issuer(l).Currency, l.Currency, day) // in the currency of the accounts
+	worth := r.MarketCap / m.rate(m.issuer(l).Currency, l.Currency, day)                  // in the currency of the accounts
 	alike := price * float64(last.Shares) / m.rate(m.issuer(l).Currency, l.Currency, day) // were all shares of this class
 	r.PE, r.PB, r.PS = over(alike, float64(income)*1000), over(worth, float64(last.Equity)*1000), over(worth, float64(revenue)*1000)
 	if l.story.misreckoned {

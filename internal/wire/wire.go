@@ -583,7 +583,7 @@ type Estimates struct {
 	Detail   string     `json:"detail,omitempty"`
 	Source   string     `json:"source"`
 	Fetched  *time.Time `json:"fetched"`
-	Currency string     `json:"estimates_currency" doc:"Of the amounts"`
+	In       string     `json:"estimates_currency" doc:"Of the amounts"`
 	Ahead    []Estimate `json:"ahead" doc:"Quarters and then years that are to come, the nearest first"`
 	Behind   []Estimate `json:"behind" doc:"Quarters that have been reported, the newest first"`
 	Opinions []Opinion  `json:"opinions" doc:"Recommendations and targets through time, the newest first"`
@@ -650,6 +650,7 @@ type Model struct {
 	Listing
 	Of          string       `json:"of" enum:"cash,earnings,dividends,gordon"`
 	Assumptions []Assumption `json:"assumptions"`
+	Saved       *time.Time   `json:"saved,omitempty" doc:"When assumptions were saved with the name, where they are in it"`
 	Refused     string       `json:"refused,omitempty" doc:"Why the model cannot apply"`
 	Value       *float64     `json:"value,omitempty" doc:"Of a share, in the currency of the listing"`
 	Parts       *ModelParts  `json:"parts,omitempty"`
@@ -666,6 +667,12 @@ type Assumption struct {
 	Unit   string   `json:"unit" doc:"percent (as a fraction), years, or a currency"`
 	Origin string   `json:"origin" doc:"Where it is from"`
 	Yours  bool     `json:"yours" doc:"Given by the caller"`
+}
+
+// ModelSaved are assumptions that are kept with a name.
+type ModelSaved struct {
+	Of          string             `json:"of" enum:"cash,earnings,dividends,gordon"`
+	Assumptions map[string]float64 `json:"assumptions" doc:"By name, rates as fractions; those left out follow the history"`
 }
 
 // ModelParts are the present values of what comes in each stage.

@@ -8,7 +8,10 @@
   import { theme } from '../lib/theme.svelte';
   import { fieldOf, world } from '../lib/world.svelte';
   import Accounts from '../components/Accounts.svelte';
+  import Analysts from '../components/Analysts.svelte';
   import Chart from '../components/Chart.svelte';
+  import Model from '../components/Model.svelte';
+  import Scores from '../components/Scores.svelte';
   import StateMark from '../components/StateMark.svelte';
   import TroubleBox from '../components/Trouble.svelte';
 
@@ -445,6 +448,9 @@
         {/each}
       </section>
       <Accounts {symbol} />
+      <Analysts {symbol} />
+      <Scores {symbol} />
+      <Model {symbol} />
     {/if}
   </div>
 </div>

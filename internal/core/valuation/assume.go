@@ -45,14 +45,26 @@ type Assumption struct {
 	Yours  bool // said by the user
 }
 
+// Said is an assumption that the user makes.
+type Said struct {
+	Value float64
+	When  string // as saved on a day; "" of one that is made now
+}
+
+// Names of assumptions.
+var Names = []string{"base", "growth", "years", "growth2", "years2", "terminal", "discount"}
+
 // Assume makes a model of what the user says, by the names of assumptions, and of the
 // history for the rest. of returns the cells of [Fields].
-func Assume(k Kind, of func(id string) *cell.Cell, said map[string]float64) (Model, []Assumption) {
+func Assume(k Kind, of func(id string) *cell.Cell, said map[string]Said) (Model, []Assumption) {
 	var all []Assumption
 	is := func(name string, found float64, origin string) float64 {
 		x, yours := said[name]
 		if yours {
-			found, origin = x, "as you say"
+			found, origin = x.Value, "as you say"
+			if x.When != "" {
+				origin = "as you " + x.When
+			}
 		}
 		all = append(all, Assumption{name, found, origin, yours})
 		return found
@@ -67,7 +79,7 @@ func Assume(k Kind, of func(id string) *cell.Cell, said map[string]float64) (Mod
 		m.Years = int(is("years", assumedYears, "assumed"))
 		m.Terminal = assumedTerminal
 		if x, yours := said["terminal"]; yours {
-			m.Terminal = x
+			m.Terminal = x.Value
 		}
 		m.Growth2 = is("growth2", (m.Growth+m.Terminal)/2, "half way to the growth for ever")
 		m.Years2 = int(is("years2", assumedYears, "assumed"))

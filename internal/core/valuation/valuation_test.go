@@ -89,7 +89,7 @@ func TestWhatAModelAssumes(t *testing.T) {
 	if len(all) != 7 || all[1].Origin != "growth of free cash flow a year over five years, which was 100.0 %, kept within -5 and 15 %" || all[1].Yours {
 		t.Errorf("got %+v", all)
 	}
-	m, all = Assume(Dividends, of, map[string]float64{"growth": 0.04, "terminal": 0.01, "years": 8})
+	m, all = Assume(Dividends, of, map[string]Said{"growth": {Value: 0.04}, "terminal": {Value: 0.01, When: "saved on a day"}, "years": {Value: 8}})
 	if want := (Model{Base: 1.5, Growth: 0.04, Years: 8, Growth2: 0.025, Years2: 5, Terminal: 0.01, Discount: 0.09}); m != want || !all[1].Yours || all[0].Yours {
 		t.Errorf("got %+v of %+v", m, all)
 	}
