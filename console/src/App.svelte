@@ -6,6 +6,7 @@
   import { access } from './lib/access.svelte';
   import { followLink, go, listPath, route } from './lib/route.svelte';
   import { live, world } from './lib/world.svelte';
+  import Across from './pages/Across.svelte';
   import Health from './pages/Health.svelte';
   import Sources from './pages/Sources.svelte';
   import Start from './pages/Start.svelte';
@@ -41,6 +42,8 @@
       <Health name={route.list} />
     {:else if route.page === 'income'}
       {#await import('./pages/Income.svelte') then Income}<Income.default name={route.list} />{/await}
+    {:else if route.page === 'across'}
+      <Across name={route.list} />
     {:else if route.page === 'listing'}
       {#await import('./pages/Listing.svelte') then Listing}
         {#key route.symbol}<Listing.default symbol={route.symbol} />{/key}

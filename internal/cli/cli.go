@@ -113,7 +113,7 @@ stale or missing, and why.`,
 			root.AddCommand(c)
 		}
 	}
-	add("daily", a.lookupCommand(), a.tableCommand(), a.valueCommand(), a.pricesCommand(), a.dividendsCommand(), a.statementsCommand(), a.estimatesCommand(), a.holdersCommand(), a.scoreCommand(), a.modelCommand(), a.incomeCommand(), a.moversCommand(), a.chartCommand(), a.explainCommand(), a.healthCommand(), a.conflictsCommand(), a.refreshCommand(), a.cancelCommand())
+	add("daily", a.lookupCommand(), a.tableCommand(), a.valueCommand(), a.pricesCommand(), a.dividendsCommand(), a.statementsCommand(), a.estimatesCommand(), a.holdersCommand(), a.acrossCommand(), a.scoreCommand(), a.modelCommand(), a.incomeCommand(), a.moversCommand(), a.chartCommand(), a.explainCommand(), a.healthCommand(), a.conflictsCommand(), a.refreshCommand(), a.cancelCommand())
 	add("kept", a.watchlistCommand(), a.fieldsCommand(), a.exchangesCommand(), a.sourceCommand(), a.requestsCommand(), a.tokenCommand())
 	add("run", a.demoCommand(), a.serveCommand(), a.standinCommand(), a.doctorCommand(), a.openapiCommand(), a.configCommand(), a.versionCommand(root))
 	root.SetHelpCommandGroupID("run")

@@ -24,6 +24,7 @@ type printing struct {
 	format   string
 	output   string
 	noHeader bool
+	right    bool // all columns but the first hold numbers, or what is said in place of one
 }
 
 func (p *printing) add(c *cobra.Command) {
@@ -78,7 +79,11 @@ func (a *app) print(p *printing, header []string, rows [][]string, whole any) er
 		}
 	default:
 		t := newTable(header, p.noHeader)
-		t.SetColumnConfigs(numbersToTheRight(header, rows))
+		configs := numbersToTheRight(header, rows)
+		for i := 1; p.right && i < len(header); i++ {
+			configs = append(configs, rightColumn(i))
+		}
+		t.SetColumnConfigs(configs)
 		for _, row := range rows {
 			t.AppendRow(asRow(row))
 		}
@@ -105,10 +110,14 @@ func numbersToTheRight(header []string, rows [][]string) (configs []table.Column
 			}
 		}
 		if numbers > 0 {
-			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			configs = append(configs, rightColumn(i))
 		}
 	}
 	return configs
+}
+
+func rightColumn(i int) table.ColumnConfig {
+	return table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight}
 }
 
 func asRow(cells []string) table.Row {

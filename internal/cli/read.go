@@ -447,13 +447,17 @@ func (a *app) healthCommand() *cobra.Command {
 	var p printing
 	var view, columns string
 	var all bool
+	var years int
 	c := &cobra.Command{
 		Use: "health WATCHLIST", Short: "Show what is stale or missing, why, and what to do", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeWatchlists,
-		Example: "  soba health income\n  soba health everything --view quotes\n  soba health growth --all",
+		Example: "  soba health income\n  soba health everything --view quotes\n  soba health growth --all\n  soba health income --min-years 10",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			q := url.Values{"view": {view}}
 			if columns != "" {
 				q = url.Values{"columns": {columns}}
+			}
+			if years > 0 {
+				q.Set("min_years", strconv.Itoa(years))
 			}
 			h, err := get[wire.Health](cmd.Context(), a.client, listPath(args[0], "/health"), q)
 			if err != nil {
@@ -461,6 +465,9 @@ func (a *app) healthCommand() *cobra.Command {
 			}
 			if p.format == "table" {
 				a.printHealth(&h, all)
+				if years > 0 {
+					a.printShort(&h, years)
+				}
 				return nil
 			}
 			rows := [][]string{}
@@ -476,6 +483,7 @@ func (a *app) healthCommand() *cobra.Command {
 	c.Flags().StringVar(&view, "view", "overview", "a named set of columns")
 	c.Flags().StringVarP(&columns, "columns", "c", "", "fields to look at instead")
 	c.Flags().BoolVar(&all, "all", false, "show all names of long groups")
+	c.Flags().IntVar(&years, "min-years", 0, "list the names with fewer years of accounts than these")
 	c.RegisterFlagCompletionFunc("view", a.completeViews) //nolint:errcheck // the flag is there
 	return c
 }
@@ -508,6 +516,22 @@ func (a *app) printHealth(h *wire.Health, all bool) {
 			}
 			fmt.Fprintf(a.out, "  %-12s %-28s %s\n", n.Symbol, shorten(n.Name, 28), what)
 		}
+	}
+}
+
+// printShort lists the names whose accounts do not go back as far as is wanted.
+func (a *app) printShort(h *wire.Health, wanted int) {
+	if len(h.Short) == 0 {
+		fmt.Fprintf(a.out, "\nOf every name at least %s of accounts are known.\n", plural(wanted, "year"))
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s: fewer than %s of accounts — %s\n", a.bold("history"), plural(wanted, "year"), plural(len(h.Short), "name"))
+	for _, x := range h.Short {
+		known := "none: " + x.Reason
+		if x.Years > 0 {
+			known = fmt.Sprintf("%d, from %s", x.Years, x.From)
+		}
+		fmt.Fprintf(a.out, "  %-12s %-28s %-24s %s\n", x.Symbol, shorten(x.Name, 28), known, x.Advice)
 	}
 }
 

@@ -106,6 +106,7 @@ func New(ctx context.Context, c Config) (*Server, error) {
 	s.addImports()
 	s.addWatchlists()
 	s.addTables()
+	s.addAcross()
 	s.addPrices()
 	s.addIncome()
 	s.addRefreshes()

@@ -345,6 +345,7 @@ func (s *Server) addTables() {
 		ListInput
 		Columns string `query:"columns" maxLength:"8000"`
 		View    string `query:"view" default:"overview"`
+		Years   int    `query:"min_years" doc:"How many years of accounts are wanted; names with fewer are listed" minimum:"0" maximum:"100"`
 	}
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/watchlists/{name}/health", "get-health", "What is stale or missing, why, and what to do", "tables"),
 		func(ctx context.Context, in *healthInput) (*body[wire.Health], error) {
@@ -356,7 +357,11 @@ func (s *Server) addTables() {
 			if err != nil {
 				return nil, err
 			}
-			return answer(health(list.Name, t)), nil
+			out := health(list.Name, t)
+			if in.Years > 0 {
+				out.Short = s.short(t, in.Years)
+			}
+			return answer(out), nil
 		})
 	type conflictsInput struct {
 		ListInput
@@ -414,6 +419,47 @@ func health(name string, t *table.Table) wire.Health {
 	}
 	for _, f := range h.Fields {
 		out.Fields = append(out.Fields, wire.FieldHealth{Field: f.Ref.String(), Counts: counts(f.Counts), NotApplicable: f.NotApplicable})
+	}
+	return out
+}
+
+// short are the names with fewer years of accounts than are wanted, and what to do about
+// each: a source that has not been asked may have more.
+func (s *Server) short(t *table.Table, wanted int) (out []wire.ShortHistory) {
+	for i := range t.Rows {
+		r := t.Rows[i].Record
+		if !catalogue.Info(catalogue.Statements).Has(r.Listing.Kind) {
+			continue
+		}
+		account, given := r.Account(catalogue.Statements, t.AsOf, s.Limits)
+		x := wire.ShortHistory{Symbol: r.Listing.Symbol.String(), Name: r.Listing.Name}
+		if given != nil {
+			n, first := given.Accounts.Whole()
+			if n >= wanted {
+				continue
+			}
+			x.Years, x.Reason = n, cell.ShortHistory.String()
+			if first != nil {
+				x.From = first.Label()
+			}
+		} else {
+			x.Reason = account.Reason.String()
+		}
+		var unasked []string
+		for _, l := range s.Engine.Serving(catalogue.Statements) {
+			if g := r.Feeds[table.FeedOf(catalogue.Statements)].By(l); g == nil || g.Attempt == nil {
+				unasked = append(unasked, l)
+			}
+		}
+		switch {
+		case account.Reason == cell.NeverFetched:
+			x.Advice = fmt.Sprintf("Fetch them: 'soba refresh %s --only statements'.", x.Symbol)
+		case len(unasked) > 0:
+			x.Advice = fmt.Sprintf("Ask %s too: 'soba refresh %s --only statements --force --compare'.", strings.Join(unasked, " and "), x.Symbol)
+		default:
+			x.Advice = "Every source that serves accounts has been asked; connect another, or a folder of filings."
+		}
+		out = append(out, x)
 	}
 	return out
 }

@@ -229,13 +229,8 @@ func (e *Engine) ask(a store.Asked) plan.Ask {
 	}
 	ask.Compare = map[catalogue.Dataset][]string{}
 	for _, d := range a.Datasets {
-		for _, l := range e.lanes {
-			if l.source.Serves(d) && !preferences.IsDisabled(l.source.Name) {
-				ask.Compare[d] = append(ask.Compare[d], l.source.Name)
-			}
-		}
-		if len(ask.Compare[d]) < 2 {
-			delete(ask.Compare, d)
+		if names := e.Serving(d); len(names) > 1 {
+			ask.Compare[d] = names
 		}
 	}
 	return ask
@@ -310,6 +305,17 @@ func (e *Engine) Sources(ctx context.Context) ([]SourceState, error) {
 		})
 	}
 	return out, nil
+}
+
+// Serving names the sources that serve a dataset and are switched on.
+func (e *Engine) Serving(d catalogue.Dataset) (names []string) {
+	preferences := e.book.Preferences()
+	for _, l := range e.lanes {
+		if l.source.Serves(d) && !preferences.IsDisabled(l.source.Name) {
+			names = append(names, l.source.Name)
+		}
+	}
+	return names
 }
 
 // Source finds a connected source by name, or nil.

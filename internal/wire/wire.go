@@ -204,11 +204,22 @@ type OtherSource struct {
 
 // Health is what is stale or missing in a table.
 type Health struct {
-	Watchlist string        `json:"watchlist"`
-	AsOf      time.Time     `json:"as_of"`
-	Counts    Counts        `json:"counts"`
-	Groups    []HealthGroup `json:"groups"`
-	Fields    []FieldHealth `json:"fields"`
+	Watchlist string         `json:"watchlist"`
+	AsOf      time.Time      `json:"as_of"`
+	Counts    Counts         `json:"counts"`
+	Groups    []HealthGroup  `json:"groups"`
+	Fields    []FieldHealth  `json:"fields"`
+	Short     []ShortHistory `json:"short,omitempty" doc:"Names with fewer years of accounts than are wanted"`
+}
+
+// ShortHistory is a name of which fewer years of accounts are known than are wanted.
+type ShortHistory struct {
+	Symbol string `json:"symbol"`
+	Name   string `json:"name"`
+	Years  int    `json:"years" doc:"Fiscal years without a gap up to the newest"`
+	From   string `json:"from,omitempty" doc:"The first of them, as FY2019"`
+	Reason string `json:"reason" doc:"Why there are no more"`
+	Advice string `json:"advice"`
 }
 
 // HealthGroup is all that is stale or missing for one reason.
@@ -573,6 +584,38 @@ type StatementLine struct {
 	Definition string     `json:"definition"`
 	Cells      []Cell     `json:"cells"`
 	Growth     []*float64 `json:"growth,omitempty" doc:"Against the same period a year before, as a fraction"`
+}
+
+// Across is figures of accounts across names, period by period.
+type Across struct {
+	Common  string        `json:"common,omitempty" doc:"Day to which all are read; without it each name has its own newest"`
+	Fields  []AcrossField `json:"fields"`
+	Periods []string      `json:"periods" doc:"As asked for, the newest first"`
+	Rows    []AcrossRow   `json:"rows"`
+	Omitted []string      `json:"omitted" doc:"Names of a kind that publishes no accounts"`
+}
+
+// AcrossField is one figure.
+type AcrossField struct {
+	ID         string `json:"id"`
+	Label      string `json:"label"`
+	Unit       string `json:"unit"`
+	Definition string `json:"definition"`
+}
+
+// AcrossRow is one name with its own periods.
+type AcrossRow struct {
+	Listing
+	Ends  []PeriodEnd `json:"ends" doc:"By period"`
+	Cells [][]Cell    `json:"cells" doc:"By field, and by period"`
+}
+
+// PeriodEnd is which stretch of time a period is for a name.
+type PeriodEnd struct {
+	Label string `json:"label,omitempty" doc:"As FY2025; nothing where there are no accounts of it"`
+	End   string `json:"end,omitempty"`
+	Filed string `json:"filed,omitempty" doc:"Day of publication"`
+	Apart bool   `json:"apart,omitempty" doc:"It ends more than 92 days before that of another name"`
 }
 
 // Estimates are what analysts expect of an issuer.

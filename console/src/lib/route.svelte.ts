@@ -1,7 +1,7 @@
 // The page is its address: every state that is worth a link is in it.
 
 export interface Route {
-  page: 'home' | 'list' | 'health' | 'income' | 'listing' | 'sources';
+  page: 'home' | 'list' | 'health' | 'income' | 'across' | 'listing' | 'sources';
   list: string;
   symbol: string;
   query: URLSearchParams;
@@ -11,7 +11,7 @@ function parse(): Route {
   const parts = location.pathname.split('/').filter(Boolean).map(decodeURIComponent);
   const query = new URLSearchParams(location.search);
   if (parts[0] === 'lists' && parts[1]) {
-    const page = parts[2] === 'health' || parts[2] === 'income' ? parts[2] : 'list';
+    const page = parts[2] === 'health' || parts[2] === 'income' || parts[2] === 'across' ? parts[2] : 'list';
     return { page, list: parts[1], symbol: '', query };
   }
   if (parts[0] === 'listings' && parts[1]) return { page: 'listing', list: '', symbol: parts[1], query };

@@ -18,7 +18,11 @@
 
   $effect(() => {
     void world.changes;
-    ask(api.GET('/api/v1/watchlists/{name}/health', { params: { path: { name }, query: { view } } })).then(
+    ask(
+      api.GET('/api/v1/watchlists/{name}/health', {
+        params: { path: { name }, query: { view, min_years: years || undefined } },
+      }),
+    ).then(
       (h) => ([health, trouble] = [h, null]),
       (error) => {
         if (error instanceof Trouble && !error.offline) trouble = error;
@@ -35,6 +39,15 @@
     );
   });
 
+  /** A field with its period, as Revenue FY-1. */
+  function named(field: string): string {
+    const [id = '', period] = field.split('@');
+    return `${fieldOf(id)?.label ?? id}${period ? ` ${period}` : ''}`;
+  }
+
+  // Years of accounts that are wanted; 0 where nobody has said.
+  const years = $derived(Number(route.query.get('years') ?? 0));
+
   const total = $derived(
     health ? health.counts.fresh + health.counts.stale + health.counts.pending + health.counts.missing : 0,
   );
@@ -42,6 +55,66 @@
     (health?.fields ?? []).filter((f) => f.counts.stale + f.counts.missing + f.counts.pending > f.not_applicable),
   );
 </script>
+
+{#snippet disputes()}
+  {#if conflicts.length}
+    <h2 class="mb-1 font-semibold" id="conflicts">Conflicts</h2>
+    <table class="table mb-4 table-xs" aria-labelledby="conflicts">
+      <tbody>
+        {#each conflicts as c (c.symbol + c.field)}
+          <tr>
+            <td class="align-top"
+              ><a
+                class="link"
+                href="{listPath(name)}?columns={c.their_field
+                  ? `${c.field},${c.their_field}`
+                  : c.field}&row={encodeURIComponent(c.symbol)}&field={c.field}">{c.symbol}</a
+              ></td
+            >
+            <td>
+              {named(c.field)}: {readable(c.cell as Cell)}
+              <span class="quiet">from {c.cell.source};</span>
+              {#if c.other}{readable(c.other as Cell)} <span class="quiet">by {c.other.source} itself</span>
+              {:else}<span class="quiet">{c.cell.detail}</span>{/if}
+            </td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  {/if}
+{/snippet}
+
+{#snippet histories()}
+  <div class="mb-4">
+    <h2 class="mb-1 font-semibold" id="histories">Years of accounts</h2>
+    <label class="text-sm"
+      >Fewer than <input
+        class="input input-xs w-14 text-right"
+        type="number"
+        min="0"
+        max="100"
+        value={years || ''}
+        onchange={(e) => go(withQuery({ years: e.currentTarget.value }))}
+      /> years of:</label
+    >
+    {#if years && !health?.short?.length}<p class="mt-1 text-sm">No name: all go back that far.</p>{/if}
+    {#if health?.short?.length}
+      <table class="table table-xs" aria-labelledby="histories">
+        <tbody>
+          {#each health.short as x (x.symbol)}
+            <tr>
+              <td class="align-top">{x.symbol}</td>
+              <td
+                >{x.years ? `${x.years}, from ${x.from}` : words(x.reason)}
+                <div class="quiet">{x.advice}</div></td
+              >
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    {/if}
+  </div>
+{/snippet}
 
 <svelte:head><title>Health of {name} · Soba</title></svelte:head>
 
@@ -65,7 +138,9 @@
     {:else if !health}
       <p class="quiet p-4" role="status">Reading…</p>
     {:else if !health.groups.length}
-      <p class="mt-6">All {total} values are fresh.</p>
+      <p class="mt-6 mb-4">All {total} values are fresh.</p>
+      {@render disputes()}
+      {@render histories()}
     {:else}
       <div class="mt-4 grid gap-4 lg:grid-cols-[1fr_20rem]">
         <section class="grid content-start gap-3" aria-label="By reason">
@@ -119,31 +194,8 @@
           {/each}
         </section>
         <section aria-label="By field">
-          {#if conflicts.length}
-            <h2 class="mb-1 font-semibold" id="conflicts">Conflicts</h2>
-            <table class="table mb-4 table-xs" aria-labelledby="conflicts">
-              <tbody>
-                {#each conflicts as c (c.symbol + c.field)}
-                  <tr>
-                    <td class="align-top"
-                      ><a
-                        class="link"
-                        href="{listPath(name)}?columns={c.their_field
-                          ? `${c.field},${c.their_field}`
-                          : c.field}&row={encodeURIComponent(c.symbol)}&field={c.field}">{c.symbol}</a
-                      ></td
-                    >
-                    <td>
-                      {fieldOf(c.field)?.label ?? c.field}: {readable(c.cell as Cell)}
-                      <span class="quiet">from {c.cell.source};</span>
-                      {#if c.other}{readable(c.other as Cell)} <span class="quiet">by {c.other.source} itself</span>
-                      {:else}<span class="quiet">{c.cell.detail}</span>{/if}
-                    </td>
-                  </tr>
-                {/each}
-              </tbody>
-            </table>
-          {/if}
+          {@render disputes()}
+          {@render histories()}
           <h2 class="mb-1 font-semibold">By field</h2>
           <table class="table table-xs">
             <thead><tr><th>Field</th><th class="text-right">Stale</th><th class="text-right">Missing</th></tr></thead>

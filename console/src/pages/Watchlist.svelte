@@ -155,6 +155,7 @@
     <Counts counts={table.counts} picked={only} onpick={(s) => set({ state: s })} />
     <span class="ml-auto flex items-center gap-1">
       <a class="btn btn-ghost btn-sm" href={listPath(name, '/income')}>Income</a>
+      <a class="btn btn-ghost btn-sm" href={listPath(name, '/across')}>Years</a>
       <a class="btn btn-ghost btn-sm" href={listPath(name, '/health')}>Health</a>
       <details class="dropdown dropdown-end" bind:open={menu}>
         <summary class="btn btn-ghost btn-sm">List</summary>

@@ -551,6 +551,12 @@ var Views = []View{
 	}},
 }
 
+// TwelveRatios are figures by which companies are put side by side unless others are named.
+var TwelveRatios = []string{
+	"margin.gross", "margin.operating", "margin.net", "return.equity", "return.assets", "return.invested",
+	"strength.current_ratio", "strength.debt_to_equity", "strength.interest_cover", "efficiency.asset_turnover", "growth.revenue", "value.pe",
+}
+
 // FindView returns a view by name, or nil.
 func FindView(name string) *View {
 	for i := range Views {

@@ -11,6 +11,7 @@ import (
 // Env gives an expression the cells it reads.
 type Env interface {
 	Field(ref int) *cell.Cell   // the cell of Refs()[ref] in this row
+	Ref(ref int) Ref            // what it was read as: a field may be asked for a period that its inputs take over
 	Total(total int) *cell.Cell // the sum of Refs()[Totals()[total]] over the rows of the table
 	// Convert turns an amount from one currency into another; [Own] and [Accounts] are the row's.
 	// What it does is in the cell's account.
@@ -47,7 +48,7 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 		return cell.OfText(n.text)
 	case opField:
 		input := env.Field(n.ref)
-		Take(input, e.refs[n.ref], out)
+		Take(input, env.Ref(n.ref), out)
 		return input.Value
 	case opIsMissing:
 		var aside cell.Cell

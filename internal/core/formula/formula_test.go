@@ -25,6 +25,7 @@ func (r rowEnv) Field(i int) *cell.Cell {
 	}
 	return &c
 }
+func (r rowEnv) Ref(i int) Ref        { return r.expr.Refs()[i] }
 func (r rowEnv) Total(int) *cell.Cell { return &r.total }
 
 // Convert makes two of one.

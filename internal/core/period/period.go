@@ -41,8 +41,9 @@ var (
 	NextYear          = Period{kind: Year, offset: 1}
 )
 
-// YearsAgo is the fiscal year that lies some before the latest reported: FY, FY-1 and so on.
-func YearsAgo(years int) Period { return Period{kind: Year, offset: int16(-years)} }
+// Back is a period of a kind that is counted from the latest reported, and lies some
+// before it: FY, FY-1 and so on.
+func Back(k Kind, n int) Period { return Period{kind: k, offset: int16(-n)} }
 
 // Kind returns the kind of the period.
 func (p Period) Kind() Kind { return p.kind }

@@ -322,6 +322,22 @@ func (h *History) years() (out []*Report) {
 	return out
 }
 
+// Whole tells how many fiscal years without a gap the history holds up to the newest, and
+// the first of them; nil where there is none.
+func (h *History) Whole() (n int, first *Report) {
+	if h == nil {
+		return 0, nil
+	}
+	years := h.years()
+	for i := len(years) - 1; i >= 0; i-- {
+		if first != nil && first.end()-years[i].end() > 12 {
+			break
+		}
+		n, first = n+1, years[i]
+	}
+	return n, first
+}
+
 func (h *History) short(detail string) *Gap {
 	return &Gap{Short: true, Detail: fmt.Sprintf("%s; the oldest report is %s", detail, h.Reports[0].Label())}
 }
@@ -496,23 +512,20 @@ const (
 	ByTTM     = "ttm"
 )
 
+var kinds = map[string]period.Kind{ByYear: period.Year, ByHalf: period.Half, ByQuarter: period.Quarter, ByTTM: period.Trailing}
+
+// Back is the stretch of a kind that lies some before the newest.
+func Back(by string, n int) period.Period { return period.Back(kinds[by], n) }
+
 // Stretches lists the newest periods of a kind that the reports tell of, the newest
 // first, up to a number; none for a kind that they do not.
 func (h *History) Stretches(by string, most int) (out []period.Period) {
-	name := map[string]string{ByYear: "FY", ByHalf: "H", ByQuarter: "Q", ByTTM: "TTM"}[by]
-	if h == nil || name == "" {
+	if _, known := kinds[by]; h == nil || !known {
 		return nil
 	}
 	income, assets := At("income.net_income"), At("balance.total_assets")
 	for i := range most {
-		text := name
-		if i > 0 {
-			text = fmt.Sprintf("%s-%d", name, i)
-		}
-		p, err := period.Parse(text)
-		if err != nil {
-			return out
-		}
+		p := Back(by, i)
 		_, noIncome := h.Read(income, p, 0)
 		if _, noAssets := h.Read(assets, p, 0); noIncome != nil && (noAssets != nil || by != ByYear) {
 			return out

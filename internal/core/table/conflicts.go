@@ -89,7 +89,12 @@ func disputable(records []*Record) bool {
 
 // disputedPeriods are those of which the lines of several sources are compared: the
 // newest five years.
-var disputedPeriods = []period.Period{period.YearsAgo(0), period.YearsAgo(1), period.YearsAgo(2), period.YearsAgo(3), period.YearsAgo(4)}
+var disputedPeriods = func() (out []period.Period) {
+	for back := range 5 {
+		out = append(out, period.Back(period.Year, back))
+	}
+	return out
+}()
 
 // apart is by how much two numbers differ beyond a fraction of the larger and half of
 // the last digit that vendors write of ratios (0.01) and percentages (0.01 %).

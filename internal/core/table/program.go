@@ -238,7 +238,7 @@ func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, li
 	t := &Table{Program: p, AsOf: now, Rows: make([]Row, len(records)), Of: len(records), limits: limits}
 	width := len(p.steps)
 	matrix := make([]cell.Cell, width*len(records))
-	env := &rowEnv{in: in, now: now}
+	env := &rowEnv{in: in, now: now, steps: p.steps}
 	if env.in.Rates == nil {
 		env.in.Rates = currency.New(nil)
 	}
@@ -624,9 +624,11 @@ type rowEnv struct {
 	record *Record
 	cells  []cell.Cell
 	step   *step
+	steps  []step
 	totals []cell.Cell
 }
 
+func (e *rowEnv) Ref(ref int) formula.Ref    { return e.steps[e.step.args[ref]].ref }
 func (e *rowEnv) Field(ref int) *cell.Cell   { return &e.cells[e.step.args[ref]] }
 func (e *rowEnv) Total(total int) *cell.Cell { return &e.totals[e.step.totals[total]] }
 
