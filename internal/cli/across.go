@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -65,6 +66,10 @@ blank says why.`,
 	c.RegisterFlagCompletionFunc("fields", a.completeFields)                                                                                   //nolint:errcheck // the flag is there
 	return c
 }
+
+// periodOfInput is the period of an input that a reason names, which differs from column
+// to column.
+var periodOfInput = regexp.MustCompile(`([a-z]\.[a-z0-9_]+)@[-A-Z0-9]+`)
 
 // apartMark stands beside the end of a period that is far from those of other names.
 const apartMark = "≠"
@@ -188,7 +193,7 @@ func (a *app) aboutAcross(x *wire.Across) {
 				}
 				why := strings.ReplaceAll(c.Reason, "_", " ")
 				if c.Detail != "" {
-					why += ": " + c.Detail
+					why += ": " + periodOfInput.ReplaceAllString(c.Detail, "$1")
 				}
 				if because[why] == nil {
 					order = append(order, why)

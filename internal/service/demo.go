@@ -94,8 +94,30 @@ func ShippedSources(names ...string) ([]*source.Description, error) {
 	return out, nil
 }
 
-// demoHoldings are the rows of the demo's income list; a row without a quantity is watched.
-var demoHoldings = []struct{ symbol, quantity, cost string }{
+// demoRow is a row of one of the demo's lists; one without a quantity is watched.
+type demoRow struct{ symbol, quantity, cost string }
+
+// demoLists are the demo's watchlists, each with how many years of prices it is refreshed
+// with: what its columns read, or 0. One without rows has every listing.
+var demoLists = []struct {
+	name  string
+	rows  []demoRow
+	years int
+}{
+	{"income", demoHoldings, 6}, // yields of five years need six
+	{"growth", demoGrowth, 0},
+	{"contrasts", demoContrasts, 7}, // and valuations of five years ago the price of the year after
+	{everything, nil, 0},
+}
+
+const everything = "everything"
+
+// demoContrasts are companies of which hardly any figure is of the same period, or exists
+// at all: a bank, a loss maker, one that reports by halves, one whose year ends in June,
+// one newly listed, one that does not consolidate.
+var demoContrasts = []demoRow{{symbol: "HBNK.XCVH"}, {symbol: "ALGA.XPLR"}, {symbol: "QUAY.XNMK"}, {symbol: "CHRT.XNMK"}, {symbol: "BUOY.XCVH"}, {symbol: "SHIO.XTSG"}}
+
+var demoHoldings = []demoRow{
 	{"KELP.XCVH", "320", "21.40"},
 	{"FERY.XCVH", "140", "38.75"},
 	{"SALT.XCVH", "900", "11.20"},
@@ -118,7 +140,7 @@ var demoHoldings = []struct{ symbol, quantity, cost string }{
 	{"CV50.XCVH", "", ""},
 }
 
-var demoGrowth = []struct{ symbol, quantity, cost string }{
+var demoGrowth = []demoRow{
 	{"TIDE.XPLR", "500", "16.20"},
 	{"ALGA.XPLR", "25", "118"},
 	{"BUOY.XCVH", "300", "14.10"},
@@ -150,9 +172,8 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 	if err := s.awaitDirectory(ctx, out); err != nil {
 		return err
 	}
-	lists := []string{"income", "growth", "everything"}
-	for i, rows := range [][]struct{ symbol, quantity, cost string }{demoHoldings, demoGrowth, nil} {
-		w, err := s.Store.CreateWatchlist(ctx, lists[i], now())
+	for _, list := range demoLists {
+		w, err := s.Store.CreateWatchlist(ctx, list.name, now())
 		var taken *store.NameTakenError
 		if errors.As(err, &taken) {
 			continue
@@ -162,7 +183,7 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		}
 		directory := s.Book.Directory()
 		_, err = s.Store.Edit(ctx, w, 0, now(), func(e *store.Editor) error {
-			if rows == nil {
+			if list.rows == nil {
 				for _, l := range directory.Ordered {
 					if l.Kind == market.Pair && !slices.Contains(tradedPairs, l.Symbol.String()) {
 						continue // only fixed, never traded
@@ -173,7 +194,7 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 				}
 				return nil
 			}
-			for _, r := range rows {
+			for _, r := range list.rows {
 				l, err := directory.Resolve(r.symbol)
 				if err != nil {
 					return err
@@ -191,10 +212,10 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "made the watchlist %s\n", lists[i])
+		fmt.Fprintf(out, "made the watchlist %s\n", list.name)
 	}
-	for _, name := range lists {
-		list, err := s.Book.List(ctx, name)
+	for _, made := range demoLists {
+		list, err := s.Book.List(ctx, made.name)
 		if errors.Is(err, store.ErrNotFound) {
 			continue // the user has deleted it
 		}
@@ -202,11 +223,11 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 			return err
 		}
 		asked := store.Asked{Watchlist: &list.ID, Datasets: catalogue.Datasets, Cause: store.ByHand}
-		switch name {
-		case lists[2]: // its companies' accounts take as long as their vendor's pace allows
+		if made.rows == nil { // the accounts of so many companies take as long as their vendor's pace allows
 			asked.Datasets = slices.DeleteFunc(slices.Clone(catalogue.Datasets), func(d catalogue.Dataset) bool { return slices.Contains(paced, d) })
-		case lists[0]:
-			asked.From = period.DateOf(now().UTC()).AddYears(-6) // yields of five years need six
+		}
+		if made.years > 0 {
+			asked.From = period.DateOf(now().UTC()).AddYears(-made.years)
 		}
 		r, err := s.Engine.Ask(ctx, asked)
 		if err != nil {
@@ -215,9 +236,9 @@ func (s *Service) Seed(ctx context.Context, out io.Writer, now func() time.Time)
 		if r, err = s.Await(ctx, r.ID); err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "refreshed %s: %d requests, %d units, %d needs were fresh\n", name, r.Answered, r.Units, r.Skipped)
-		if name == lists[2] {
-			fmt.Fprintf(out, "  without accounts: 'soba refresh %s' brings them in half a minute\n", name)
+		fmt.Fprintf(out, "refreshed %s: %d requests, %d units, %d needs were fresh\n", made.name, r.Answered, r.Units, r.Skipped)
+		if made.rows == nil {
+			fmt.Fprintf(out, "  without accounts: 'soba refresh %s' brings them in half a minute\n", made.name)
 		}
 	}
 	return nil

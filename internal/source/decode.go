@@ -89,8 +89,9 @@ type building struct {
 	prices   []priced // bars in the order in which they came
 	sealed   *Series  // bars that have been put in order
 	rows     []dated
-	byKey    map[string]int // positions of the rows of the long form, by their key
-	byText   map[string]int // and by what stands in their fields
+	byKey    map[string]int              // positions of the rows of the long form, by their key
+	byText   map[string]int              // and by what stands in their fields
+	filed    map[period.Date]period.Date // by the end that documents report on, when they were published
 	rejected int
 	sample   string
 }
@@ -116,6 +117,7 @@ type dated struct {
 type stood struct {
 	reported period.Date
 	rank     int
+	own      bool // of the period that is reported on, and not of one that it is compared with
 }
 
 // What the places of the long form are called where something is said of them.
@@ -809,6 +811,7 @@ func (d *decoder) line(p *reading, m met, row, outer format.Row) {
 		}
 		v.Num *= c.sign
 		if f, reports := row.(format.Fact); reports {
+			d.published(b, p, f)
 			b.rows[at].take(f, c, v, p.info)
 		} else {
 			b.rows[at].values[c.at] = v
@@ -816,27 +819,74 @@ func (d *decoder) line(p *reading, m met, row, outer format.Row) {
 	}
 }
 
+// published notes when the document was published that is being read.
+func (d *decoder) published(b *building, p *reading, f format.Fact) {
+	s := p.by["filed"]
+	if b.filed[f.Reported()] != 0 || s == nil || s.Of != "index" || d.index == nil {
+		return
+	}
+	text, _ := d.index.At(s.at)
+	if day, err := clean.Date(text, s.layout); err == nil {
+		if b.filed == nil {
+			b.filed = map[period.Date]period.Date{}
+		}
+		b.filed[f.Reported()] = day
+	}
+}
+
 // take takes a value out of a document. Within one the concept counts that is most
 // exactly what is meant; of several documents the newest, and what an older one says
 // otherwise is what the value was before. What counts in shares is taken from the report
-// of the period itself: what that is later compared with may be in other shares.
+// of the period itself where that is there: what it is later compared with is in the
+// shares of another day.
 func (r *dated) take(f format.Fact, c lineColumn, v cell.Value, info *catalogue.DatasetInfo) {
-	if unit := info.Columns[c.at].Unit; !f.Own() && (unit == catalogue.Shares || statement.IsPerShare(info.Columns[c.at].Name)) {
-		return
-	}
 	if r.from == nil {
 		r.from, r.was, r.before = make([]stood, len(r.values)), make([]stood, len(r.values)), make([]cell.Value, len(r.values))
 	}
-	at, now := c.at, stood{f.Reported(), c.rank}
-	switch had := r.from[at]; {
+	at, now := c.at, stood{f.Reported(), c.rank, f.Own()}
+	had := r.from[at]
+	inShares := countsShares(info, at)
+	newer := had.reported < now.reported
+	if inShares && had.reported != 0 && had.own != now.own {
+		newer = now.own
+	}
+	switch {
 	case had.reported == now.reported && had.rank <= now.rank:
-	case had.reported <= now.reported:
-		if had.reported != 0 && had.reported < now.reported {
+	case had.reported == now.reported || newer:
+		if had.reported != 0 && had.reported < now.reported && !inShares {
 			r.before[at], r.was[at] = r.values[at], had
 		}
 		r.values[at], r.from[at] = v, now
-	case r.was[at].reported < now.reported || r.was[at].reported == now.reported && r.was[at].rank > now.rank:
+	case !inShares && (r.was[at].reported < now.reported || r.was[at].reported == now.reported && r.was[at].rank > now.rank):
 		r.before[at], r.was[at] = v, now
+	}
+}
+
+// countsShares tells whether a column of reports counts in shares.
+func countsShares(info *catalogue.DatasetInfo, at int) bool {
+	return info.Columns[at].Unit == catalogue.Shares || statement.IsPerShare(info.Columns[at].Name)
+}
+
+// sharesOf says in the shares of which day a record counts, of which no report of its own
+// has any: that of the document in which they stand, or else of the end that it reports on.
+func (r *dated) sharesOf(info *catalogue.DatasetInfo, filed map[period.Date]period.Date) {
+	own, compared := false, period.Date(0)
+	for i, from := range r.from {
+		switch {
+		case !countsShares(info, i) || from.reported == 0:
+		case from.own:
+			own = true
+		default:
+			compared = max(compared, from.reported)
+		}
+	}
+	for i, from := range r.from {
+		if own && countsShares(info, i) && !from.own { // which would not go with its own
+			r.values[i] = cell.Value{}
+		}
+	}
+	if !own && compared != 0 {
+		r.values[info.Column("shares_of")] = cell.OfText(max(compared, filed[compared]).String())
 	}
 }
 
@@ -1125,6 +1175,9 @@ func (d *decoder) finishEntries(m met, b *building) {
 	out := Entries{Origin: b.origin}
 	seen := map[string]bool{}
 	for _, r := range b.rows {
+		if r.from != nil {
+			r.sharesOf(info, b.filed)
+		}
 		key := KeyOf(info, r.values)
 		if seen[key] {
 			if b.rejected++; b.rejected == 1 {

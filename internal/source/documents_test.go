@@ -87,7 +87,7 @@ func TestAnIndexOfDocuments(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := `KELP.XCVH statements: 2023-12-31 FY consolidated 2023 EUR IFRS 300 31; ` +
+	want := `KELP.XCVH statements: 2023-12-31 FY consolidated 2023 EUR IFRS 2025-03-11 300 15 31; ` +
 		`2024-12-31 FY consolidated 2024 2025-03-11 EUR IFRS 404 6 15 40; 2025-12-31 FY consolidated 2025 2026-03-10 EUR IFRS 500 7 10 50 (../2023.xml could not be read: is no XBRL instance document: its root is xbrl`
 	if got := told(a)[0]; !strings.HasPrefix(got, want) {
 		t.Errorf("got\n%s\nwant\n%s", got, want)

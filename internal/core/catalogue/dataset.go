@@ -162,6 +162,7 @@ var statementColumns = func() []Column {
 		{Name: "filed", Unit: Date, Definition: "Day of publication."},
 		{Name: "currency", Unit: Text, Definition: "Currency of the accounts; the listing's when the source does not say."},
 		{Name: "standard", Unit: Text, Definition: "Accounting standard, as IFRS."},
+		{Name: "shares_of", Unit: Date, Definition: "Day in whose shares the report counts; that of publication when the source does not say."},
 	}
 	for i := range statement.Lines {
 		l := &statement.Lines[i]

@@ -177,7 +177,7 @@ func accountLine(t *Told, line int) Said {
 	return said
 }
 
-var reportColumns = [...]int{columnOf(Statements, "end"), columnOf(Statements, "part"), columnOf(Statements, "basis"), columnOf(Statements, "year"), columnOf(Statements, "filed"), columnOf(Statements, "currency"), columnOf(Statements, "standard")}
+var reportColumns = [...]int{columnOf(Statements, "end"), columnOf(Statements, "part"), columnOf(Statements, "basis"), columnOf(Statements, "year"), columnOf(Statements, "filed"), columnOf(Statements, "currency"), columnOf(Statements, "standard"), columnOf(Statements, "shares_of")}
 
 // replaced are the values of lines that were others before; nil where none was.
 func replaced(before []cell.Value, values []float64, first int) (was []float64) {
@@ -208,8 +208,9 @@ func Reports(entries entry.Entries) []statement.Report {
 			continue
 		}
 		filed, _ := period.ParseDate(v[reportColumns[4]].Text) // 0 where there is none
+		sharesOf, _ := period.ParseDate(v[reportColumns[7]].Text)
 		r := statement.Report{
-			End: entries[i].Day, Filed: filed, Year: int(v[reportColumns[3]].Num), Part: part, Standalone: v[reportColumns[2]].Text == "standalone",
+			End: entries[i].Day, Filed: filed, SharesOf: sharesOf, Year: int(v[reportColumns[3]].Num), Part: part, Standalone: v[reportColumns[2]].Text == "standalone",
 			Currency: v[reportColumns[5]].Text, Standard: v[reportColumns[6]].Text, Response: entries[i].Response, Place: entries[i].Place, Values: make([]float64, len(statement.Lines)),
 		}
 		for k := range statement.Lines {

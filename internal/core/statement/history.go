@@ -1,6 +1,7 @@
 package statement
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -49,6 +50,7 @@ func ParsePart(text string) (Part, error) {
 type Report struct {
 	End        period.Date
 	Filed      period.Date // 0 where that is not known
+	SharesOf   period.Date // day in whose shares it counts; 0: that of publication
 	Year       int         // fiscal, as the issuer counts it
 	Part       Part
 	Standalone bool      // of the parent alone, without its subsidiaries
@@ -86,7 +88,7 @@ type History struct {
 
 // New puts reports in order. Where there are any of the whole group, those of the
 // parent alone are left out. Shares and amounts for one share are restated for the
-// splits after each report was filed, or where that is not known after its end.
+// splits after the day in whose shares each report counts.
 func New(reports []Report, splits []series.Split) *History {
 	consolidated := slices.ContainsFunc(reports, func(r Report) bool { return !r.Standalone })
 	h := &History{at: map[int][]int{}}
@@ -111,7 +113,7 @@ func New(reports []Report, splits []series.Split) *History {
 }
 
 func restated(r Report, splits []series.Split) Report {
-	since := max(r.Filed, r.End)
+	since := cmp.Or(r.SharesOf, max(r.Filed, r.End))
 	factor := 1.0
 	for _, s := range splits {
 		if s.Day > since {

@@ -209,3 +209,36 @@ func TestParts(t *testing.T) {
 		t.Error("there is no fifth quarter")
 	}
 }
+
+// A report that says in whose shares it counts is restated for the splits after that day
+// alone: what a later report is compared with counts in that report's shares.
+func TestSharesOfAnotherDay(t *testing.T) {
+	year := func(end period.Date, filed, sharesOf period.Date) Report {
+		r := Report{End: end, Filed: filed, SharesOf: sharesOf, Year: end.Time().Year(), Part: Whole, Values: make([]float64, len(Lines))}
+		for i := range r.Values {
+			r.Values[i] = math.NaN()
+		}
+		r.Values[At("income.eps_diluted")], r.Values[At("balance.shares_outstanding")] = 6, 100
+		return r
+	}
+	d := func(y, m int) period.Date { return date(fmt.Sprintf("%d-%02d-28", y, m)) }
+	splits := []series.Split{{Day: d(2024, 6), Ratio: 2}, {Day: d(2025, 6), Ratio: 3}}
+	h := New([]Report{year(d(2022, 12), 0, d(2025, 3)), year(d(2023, 12), d(2024, 3), 0), year(d(2024, 12), 0, 0)}, splits)
+	for back, want := range map[int][2]float64{2: {2, 300}, 1: {1, 600}, 0: {2, 300}} { // after one split, two, and one
+		for i, id := range []string{"income.eps_diluted", "balance.shares_outstanding"} {
+			r, err := h.Read(At(id), period.Back(period.Year, back), 0)
+			if err != nil || r.Value != want[i] {
+				t.Errorf("%s of %d years before is %v (%v), want %v", id, back, r.Value, err, want[i])
+			}
+		}
+	}
+	if n, first := h.Whole(); n != 3 || first.Year != 2022 {
+		t.Errorf("%d whole years from %+v", n, first)
+	}
+	if n, first := New([]Report{year(d(2020, 12), 0, 0), year(d(2023, 12), 0, 0), year(d(2024, 12), 0, 0)}, nil).Whole(); n != 2 || first.Year != 2023 {
+		t.Errorf("with a gap: %d whole years from %+v", n, first)
+	}
+	if n, first := (*History)(nil).Whole(); n != 0 || first != nil {
+		t.Errorf("of nothing: %d", n)
+	}
+}
