@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -363,6 +364,68 @@ func TestConsoleShowsAListingInFull(t *testing.T) {
 	p.silent()
 }
 
+// A model's assumptions are typed in per cent, kept with the name and taken away again,
+// which can be undone; the scores and holders beside it are those of the command line.
+func TestConsoleValuesAShare(t *testing.T) {
+	t.Parallel()
+	var before, after wire.Model
+	shared.must(t, &before, "model", "MUSL.XCVH", "--format", "json")
+	p := open(t, shared, "/listings/MUSL.XCVH", 1280, 800, false)
+	worth := `document.querySelector('section[aria-labelledby=model] p[role=status] span')?.innerText`
+	p.await("the value", worth+fmt.Sprintf(` === '%.2f'`, *before.Value))
+	p.fill("#model-discount", "7.5%")
+	p.press("\t")
+	p.await("another value", worth+fmt.Sprintf(` !== '%.2f'`, *before.Value))
+	p.click(`//button[normalize-space()='Keep with MUSL.XCVH']`)
+	p.await("a note", `document.body.innerText.includes('kept with MUSL.XCVH')`)
+	shared.must(t, &after, "model", "MUSL.XCVH", "--format", "json")
+	if a := after.Assumptions[6]; *a.Value != 0.075 || !a.Yours || after.Saved == nil {
+		t.Errorf("kept %+v", a)
+	}
+	if got := read[string](p, worth); got != fmt.Sprintf("%.2f", *after.Value) {
+		t.Errorf("the console says %s, the command line %v", got, *after.Value)
+	}
+	p.click(`//button[normalize-space()='Follow the history again']`)
+	p.await("the first value", worth+fmt.Sprintf(` === '%.2f'`, *before.Value))
+	p.click(`//button[normalize-space()='Undo']`)
+	p.await("it is undone", worth+fmt.Sprintf(` === '%.2f'`, *after.Value))
+	shared.must(t, nil, "model", "MUSL.XCVH", "--reset")
+	p.click(`//button[normalize-space()='Dividends for ever']`)
+	p.await("the other model", `document.querySelectorAll('section[aria-labelledby=model] input').length === 3`)
+	p.fill("#model-discount", "hope")
+	p.press("\t")
+	p.await("what is wrong", `document.body.innerText.includes('"hope" is no number')`)
+	var score wire.Explanation
+	shared.must(t, &score, "score", "MUSL.XCVH", "--period", "FY", "--format", "json")
+	if got := read[string](p, `document.querySelector('section[aria-labelledby=scores] tbody tr:last-child').children[2].innerText`); got != score.Readable {
+		t.Errorf("the F-score of the year is %s in the console and %s on the command line", got, score.Readable)
+	}
+	if n := read[int](p, `document.querySelectorAll('section[aria-labelledby=holders] tbody tr').length`); n != 18 {
+		t.Errorf("%d lines of holders", n)
+	}
+	p.silent("422")
+}
+
+func TestConsoleShowsFiguresAcrossNames(t *testing.T) {
+	t.Parallel()
+	p := open(t, shared, "/lists/contrasts", 1280, 800, false)
+	p.click(`//a[normalize-space()='Years']`)
+	table := `document.querySelector('table[aria-label="Figures across names"]')`
+	p.await("six blocks", table+`?.querySelectorAll('tbody').length === 6`)
+	if blanks := read[[]string](p, `[...`+table+`.querySelectorAll('td')].map(c => c.innerText.trim()).filter(c => !/[0-9]/.test(c))`); len(blanks) == 0 || slices.ContainsFunc(blanks, func(s string) bool {
+		return !strings.Contains(s, "not applicable") && !strings.Contains(s, "input missing")
+	}) {
+		t.Errorf("blanks say %q", blanks)
+	}
+	p.click(`//button[normalize-space()='By figure']`)
+	p.await("twelve blocks", table+`?.querySelectorAll('tbody').length === 12 && location.search === '?shape=figure'`)
+	p.do(chromedp.SetValue(`select[aria-label="Figures"]`, "accounts"))
+	read[any](p, `document.querySelector('select[aria-label="Figures"]').dispatchEvent(new Event('change', { bubbles: true }))`)
+	p.click(`//label[contains(., 'all have')]/input`)
+	p.await("one day for all", `location.search.includes('common=yes') && document.body.innerText.includes('to which every name has accounts')`)
+	p.silent()
+}
+
 func TestConsoleShowsIncomeAndOneCurrency(t *testing.T) {
 	t.Parallel()
 	var x wire.Income
@@ -488,10 +551,12 @@ func TestScreenshots(t *testing.T) {
 		"income":         {path: "/lists/income/income", ready: `document.querySelectorAll('figure svg path').length > 10`},
 		"listing":        {path: "/listings/WIND.XCVH?from=-5y", ready: `document.querySelectorAll('figure svg path').length > 10 && document.querySelectorAll('main svg').length > 1`},
 		"accounts":       {path: "/listings/WIND.XCVH?by=quarter", before: `document.querySelector('section[aria-labelledby=accounts] thead')?.innerText.includes('Q4')`, clicks: []string{button("Cash flow"), button("Income")}, ready: `document.querySelector('section[aria-labelledby=accounts] tbody')?.innerText.includes('Revenue')`},
+		"analysts":       {path: "/listings/KELP.XCVH", before: `document.querySelector('section[aria-labelledby=analysts] svg')`, ready: `(document.querySelector('#analysts').scrollIntoView(), true)`},
+		"model":          {path: "/listings/KELP.XCVH", before: `document.querySelector('section[aria-labelledby=model] table') && document.querySelector('section[aria-labelledby=scores] table') && document.querySelector('section[aria-labelledby=analysts] svg')`, ready: `(document.querySelector('#scores').scrollIntoView(), true)`},
+		"across":         {path: "/lists/contrasts/across", ready: `document.querySelector('table[aria-label="Figures across names"]')`},
 		"sources":        {path: "/sources", before: `document.querySelector('section[aria-label=whimbrel]')`, clicks: []string{`//section[@aria-label='whimbrel']` + button("Check")}, ready: `document.querySelector('[aria-label="Check of whimbrel"] table')`},
 		"plan":           {path: "/lists/everything", before: shown, clicks: []string{button("Plan")}, ready: `document.querySelector('dialog[open]')?.innerText.includes('left today')`},
 		"import":         {path: "/lists/income", before: shown, clicks: []string{`//summary[normalize-space()='List']`, button("Add many…")}, paste: "Security;Shares;Unit cost\nKELP.XCVH;120;31,20\nTIDE.XPLR;40;17,05\nMUSL;15;9\nMUSL.XNMK;15;9,60\nKELPS.XCVH;5;30\n", ready: `document.querySelector('dialog[open] tbody')`},
-		"columns":        {path: "/lists/income", before: shown, clicks: []string{button("Columns")}, ready: `document.querySelector('dialog[open]')`},
 		"phone":          {path: "/lists/growth", width: 390, height: 780, dark: true, ready: shown},
 	} {
 		p := open(t, shared, c.path, cmp.Or(c.width, 1280), cmp.Or(c.height, 800), c.dark)
@@ -521,8 +586,7 @@ func TestScreenshots(t *testing.T) {
 		"terminal-source":  "soba source list && soba source try whimbrel ratios KELP.XCVH && soba source try gannet funds",
 		"terminal-health":  "soba health growth",
 		"terminal-prices":  "soba prices KELP.XCVH MUSL.XNMK COLD.XTSG --from 2025-12-22 --to 2026-01-05 -c close --shape wide --gaps carry",
-		"terminal-refresh": "soba refresh everything --force --dry-run",
-		"terminal-lookup":  "soba lookup blue rope && soba value KELP.XCVH OARS.XCVH quote.last price.close@2025-12-31 price.return_52w",
+		"terminal-across":  "soba across HBNK.XCVH CHRT.XNMK --count 4",
 	} {
 		r := shared.with(t, "", "sh", "-c", line)
 		if r.code != 0 {
