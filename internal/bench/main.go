@@ -66,7 +66,7 @@ func run(output, only string) (err error) {
 	for _, part := range []struct {
 		ids string
 		run func() error
-	}{{"B1 B2 B3 B4 B10", b.service}, {"B5", b.evaluation}, {"B6", b.storage}, {"Memory Prices", b.histories}, {"B9", b.scale}} {
+	}{{"B1 B2 B3 B4 B10", b.service}, {"B5", b.evaluation}, {"B6", b.storage}, {"Accounts", b.accounts}, {"Memory Prices", b.histories}, {"B9", b.scale}} {
 		if only != "" && !wanted(only, part.ids) {
 			continue
 		}

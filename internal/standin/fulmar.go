@@ -375,3 +375,18 @@ func inJSON(facts []filedFact) string {
 	})
 	return string(text)
 }
+
+// InstanceOf is the newest yearly instance document of a listing's issuer in XML, for
+// benchmarks.
+func (m *Market) InstanceOf(symbol string) ([]byte, error) {
+	s, err := market.ParseSymbol(symbol)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range m.Filings(m.Find(s), period.DateOf(m.Clock().UTC())) {
+		if f.Part == "FY" {
+			return []byte(inXML(f.facts())), nil
+		}
+	}
+	return nil, fmt.Errorf("%s has filed no year", symbol)
+}

@@ -2,11 +2,14 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -184,16 +187,33 @@ func encode(d catalogue.Dataset, values []cell.Value) []byte {
 	return append(b, '}')
 }
 
-// encodeEntry writes the values of a dated record by the names of its columns.
+// encodeEntry writes the values of a dated record by the names of its columns, in the
+// order in which the database keeps the members of an object, so that it need not sort
+// them: the shorter name first.
 func encodeEntry(info *catalogue.DatasetInfo, values []cell.Value) []byte {
-	b := []byte{'{'}
-	for i, col := range info.Columns {
+	b := make([]byte, 1, 24*len(info.Columns))
+	b[0] = '{'
+	for _, i := range storedOrder[info.Name] {
 		if values[i].Kind != cell.None {
-			b = member(b, col.Name, values[i])
+			b = member(b, info.Columns[i].Name, values[i])
 		}
 	}
 	return append(b, '}')
 }
+
+var storedOrder = func() map[catalogue.Dataset][]int {
+	order := map[catalogue.Dataset][]int{}
+	for _, info := range catalogue.Infos {
+		for i := range info.Columns {
+			order[info.Name] = append(order[info.Name], i)
+		}
+		slices.SortFunc(order[info.Name], func(i, j int) int {
+			a, b := info.Columns[i].Name, info.Columns[j].Name
+			return cmp.Or(len(a)-len(b), strings.Compare(a, b))
+		})
+	}
+	return order
+}()
 
 func member(b []byte, name string, v cell.Value) []byte {
 	if len(b) > 1 {

@@ -163,16 +163,18 @@ func accountLine(t *Told, line int) Said {
 			said.Detail = "was " + was.Readable() + " before"
 		}
 	}
+	if err == nil {
+		said.Value = cell.Of(r.Value)
+		return said
+	}
 	var gap *statement.Gap
 	switch {
 	case errors.As(err, &gap) && gap.Short:
 		said.Reason, said.Detail = cell.ShortHistory, gap.Detail
-	case err != nil && t.Accounts.Lacks(line):
+	case t.Accounts.Lacks(line):
 		said.Reason, said.Detail = cell.NotApplicable, "its accounts are those of a bank or an insurer"
-	case err != nil:
-		said.Reason, said.Detail = cell.NotReported, err.Error()
 	default:
-		said.Value = cell.Of(r.Value)
+		said.Reason, said.Detail = cell.NotReported, err.Error()
 	}
 	return said
 }

@@ -16,7 +16,30 @@ type Env interface {
 	// Convert turns an amount from one currency into another; [Own] and [Accounts] are the row's.
 	// What it does is in the cell's account.
 	Convert(c *cell.Cell, from, to string)
+	// Aside lends an empty cell for what is not part of the result yet, and Return takes
+	// back as many as were lent last; [Scratch] does both.
+	Aside() *cell.Cell
+	Return(n int)
 }
+
+// Scratch lends cells, so that none need be made anew for each value.
+type Scratch struct {
+	cells [16]cell.Cell
+	lent  int
+}
+
+// Aside lends an empty cell.
+func (s *Scratch) Aside() *cell.Cell {
+	if s.lent++; s.lent > len(s.cells) {
+		return new(cell.Cell)
+	}
+	c := &s.cells[s.lent-1]
+	*c = cell.Cell{}
+	return c
+}
+
+// Return takes back as many cells as were lent last.
+func (s *Scratch) Return(n int) { s.lent -= n }
 
 // Eval computes the formula into out: its value, with the account that its
 // inputs give it. Where an input is missing, so is the result: as
@@ -51,20 +74,20 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 		Take(input, env.Ref(n.ref), out)
 		return input.Value
 	case opIsMissing:
-		var aside cell.Cell
-		return cell.OfTruth(e.eval(n.args[0], env, &aside).Kind == cell.None)
+		v := e.eval(n.args[0], env, env.Aside())
+		env.Return(1)
+		return cell.OfTruth(v.Kind == cell.None)
 	case opOrElse:
-		var first, second cell.Cell
-		if v := e.eval(n.args[0], env, &first); v.Kind != cell.None {
-			out.Absorb(&first)
-			return v
-		}
-		v := e.eval(n.args[1], env, &second)
+		first, second := env.Aside(), env.Aside()
+		account := first
+		v := e.eval(n.args[0], env, first)
 		if v.Kind == cell.None {
-			out.Absorb(&first) // the preferred input is the one worth explaining
-			return v
+			if v = e.eval(n.args[1], env, second); v.Kind != cell.None {
+				account = second // else the preferred input is the one worth explaining
+			}
 		}
-		out.Absorb(&second)
+		out.Absorb(account)
+		env.Return(2)
 		return v
 	case opIf:
 		switch c := e.eval(n.args[0], env, out); {
@@ -85,16 +108,18 @@ func (e *Expr) eval(n *node, env Env, out *cell.Cell) cell.Value {
 		}
 		return e.arithmetic(opDivide, v, total.Value, out)
 	case opIn, opOwn:
-		var amount cell.Cell
-		amount.Value = e.eval(n.args[0], env, &amount)
+		amount := env.Aside()
+		amount.Value = e.eval(n.args[0], env, amount)
 		if arg := n.args[0]; arg.op == opField && n.op == opIn { // what is of a day goes at its rate
 			amount.Period = env.Field(arg.ref).Period
 		}
 		if !amount.Absent() {
-			env.Convert(&amount, n.from, n.text)
+			env.Convert(amount, n.from, n.text)
 		}
-		out.Absorb(&amount)
-		return amount.Value
+		out.Absorb(amount)
+		v := amount.Value
+		env.Return(1)
+		return v
 	case opNegate, opNot, opAbs:
 		v := e.eval(n.args[0], env, out)
 		switch {

@@ -16,6 +16,7 @@ type rowEnv struct {
 	expr  *Expr
 	cells row
 	total cell.Cell
+	*Scratch
 }
 
 func (r rowEnv) Field(i int) *cell.Cell {
@@ -46,7 +47,7 @@ func evaluate(t *testing.T, source string) cell.Cell {
 		t.Fatalf("%s: %v", source, err)
 	}
 	var out cell.Cell
-	e.Eval(rowEnv{e, sample, cell.Cell{Value: cell.Of(120)}}, &out)
+	e.Eval(rowEnv{e, sample, cell.Cell{Value: cell.Of(120)}, &Scratch{}}, &out)
 	return out
 }
 
@@ -144,7 +145,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		var out cell.Cell
-		e.Eval(rowEnv{expr: e, cells: sample}, &out)
+		e.Eval(rowEnv{expr: e, cells: sample, Scratch: &Scratch{}}, &out)
 		if (out.Value.Kind == cell.None) != (out.State >= cell.Pending) {
 			t.Fatalf("%q gives a value without a reason or a reason beside a value: %+v", source, out)
 		}
@@ -230,7 +231,7 @@ func TestConversionIsAccountedFor(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out cell.Cell
-	if e.Eval(rowEnv{expr: e, cells: sample}, &out); out.Value.Num != 120 || !e.Converts() {
+	if e.Eval(rowEnv{expr: e, cells: sample, Scratch: &Scratch{}}, &out); out.Value.Num != 120 || !e.Converts() {
 		t.Errorf("%+v", out)
 	}
 	dates := row{"ex": {Value: cell.OfText("2026-03-02")}, "pay": {Value: cell.OfText("2026-03-12")}, "seen": {Value: cell.OfTime(time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC))}}
@@ -242,7 +243,7 @@ func TestConversionIsAccountedFor(t *testing.T) {
 		if _, err := e.Check(unitOf); err != nil {
 			t.Fatal(err)
 		}
-		if e.Eval(rowEnv{expr: e, cells: dates}, &out); out.Value.Num != want {
+		if e.Eval(rowEnv{expr: e, cells: dates, Scratch: &Scratch{}}, &out); out.Value.Num != want {
 			t.Errorf("%s = %+v, want %v", source, out, want)
 		}
 	}

@@ -27,11 +27,16 @@ func (h *History) Next() (end, due period.Date, ok bool) {
 	if h == nil || len(h.Reports) == 0 {
 		return 0, 0, false
 	}
+	h.once.Do(func() { h.next = h.expect() })
+	return h.next.end, h.next.due, h.next.ok
+}
+
+func (h *History) expect() expectation {
 	last := &h.Reports[len(h.Reports)-1]
 	months := h.rhythm(last.End)
-	end = (last.End + 1).AddMonths(months) - 1
+	end := (last.End + 1).AddMonths(months) - 1
 	year := (parts[last.Part].over+months)%12 == 0
-	return end, end.AddDays(h.lag(year)), true
+	return expectation{end, end.AddDays(h.lag(year)), true}
 }
 
 // rhythm is how many months lie between the ends of an issuer's reports: the least

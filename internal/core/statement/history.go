@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"soba.invalid/soba/internal/core/period"
@@ -77,13 +78,19 @@ func month(day period.Date) int {
 	return t.Year()*12 + int(t.Month())
 }
 
-func (r *Report) end() int   { return month(r.End) }
-func (r *Report) begin() int { return r.end() - parts[r.Part].months }
-
 // History is all that an issuer has published, in today's shares.
 type History struct {
-	Reports []Report // the oldest first; of two that end on a day the longer last
-	at      map[int][]int
+	Reports []Report      // the oldest first; of two that end on a day the longer last
+	at      map[int][]int // reports by the months in which they end, or after which they begin
+	ends    []int         // by report, the month in which it ends
+	begins  []int         // and that after which it begins
+	labels  []string      // and its label
+	whole   []int         // those of whole years, the oldest first
+
+	mu     sync.RWMutex
+	sheets map[Span]*sheet
+	once   sync.Once
+	next   expectation
 }
 
 // New puts reports in order. Where there are any of the whole group, those of the
@@ -106,8 +113,14 @@ func New(reports []Report, splits []series.Split) *History {
 	})
 	for i := range h.Reports {
 		r := &h.Reports[i]
-		h.at[r.end()] = append(h.at[r.end()], i)
-		h.at[r.begin()] = append(h.at[r.begin()], i)
+		end := month(r.End)
+		begin := end - parts[r.Part].months
+		h.ends, h.begins, h.labels = append(h.ends, end), append(h.begins, begin), append(h.labels, r.Label())
+		h.at[end] = append(h.at[end], i)
+		h.at[begin] = append(h.at[begin], i)
+		if n := len(h.whole); r.Part == Whole && (n == 0 || h.ends[h.whole[n-1]] != end) {
+			h.whole = append(h.whole, i)
+		}
 	}
 	return h
 }
@@ -152,12 +165,14 @@ type Reading struct {
 	Was        float64   // that value, where it is of one report alone; else NaN
 	From       []*Report // added, in order of time
 	Less       []*Report // and those that were subtracted
+
+	derived string // what Derived says, where that has been worked out
 }
 
 // Derived says of what a value was put together, where no report has it as it is.
 func (r *Reading) Derived() string {
-	if len(r.From)+len(r.Less) < 2 {
-		return ""
+	if len(r.From)+len(r.Less) < 2 || r.derived != "" {
+		return r.derived
 	}
 	text := ""
 	for i, x := range r.From {
@@ -192,7 +207,7 @@ func (h *History) Read(line int, p period.Period, today period.Date) (Reading, e
 		if i < 0 {
 			return Reading{}, h.short("no report had ended by " + p.Date(today).String())
 		}
-		end := h.Reports[i].end()
+		end := h.ends[i]
 		return h.labelled(line, Span{end - 12, end}, "")
 	}
 	at, label, err := h.span(p)
@@ -203,6 +218,12 @@ func (h *History) Read(line int, p period.Period, today period.Date) (Reading, e
 }
 
 func (h *History) labelled(line int, at Span, label string) (Reading, error) {
+	if r, there := h.sheet(at).read(line); there {
+		if label != "" {
+			r.Label = label
+		}
+		return r, nil
+	}
 	r, err := h.over(line, at)
 	r.Label = label
 	switch {
@@ -257,7 +278,7 @@ func (h *History) Lacks(line int) bool {
 }
 
 // newest is the month of the newest end of a report.
-func (h *History) newest() int { return h.Reports[len(h.Reports)-1].end() }
+func (h *History) newest() int { return h.ends[len(h.ends)-1] }
 
 // span finds the months that a period means, and names it as it was found.
 func (h *History) span(p period.Period) (Span, string, error) {
@@ -268,16 +289,15 @@ func (h *History) span(p period.Period) (Span, string, error) {
 		end := last - 12*back
 		return Span{end - 12, end}, "", nil
 	case period.Year:
-		years := h.years()
-		if back >= len(years) || back < 0 {
-			return Span{}, "", h.short(fmt.Sprintf("%s: of %d years there are accounts", p, len(years)))
+		if back >= len(h.whole) || back < 0 {
+			return Span{}, "", h.short(fmt.Sprintf("%s: of %d years there are accounts", p, len(h.whole)))
 		}
-		r := years[len(years)-1-back]
-		return Span{r.begin(), r.end()}, r.Label(), nil
+		i := h.whole[len(h.whole)-1-back]
+		return Span{h.begins[i], h.ends[i]}, h.labels[i], nil
 	case period.YearNamed:
-		for _, r := range h.years() {
-			if r.Year == p.Year() {
-				return Span{r.begin(), r.end()}, r.Label(), nil
+		for _, i := range h.whole {
+			if h.Reports[i].Year == p.Year() {
+				return Span{h.begins[i], h.ends[i]}, h.labels[i], nil
 			}
 		}
 		return Span{}, "", h.short(fmt.Sprintf("no accounts of %s are known", p))
@@ -290,7 +310,7 @@ func (h *History) span(p period.Period) (Span, string, error) {
 	case period.QuarterNamed:
 		for i := range h.Reports {
 			if r := &h.Reports[i]; r.Year == p.Year() {
-				end := r.end() - parts[r.Part].over + 3*p.Offset()
+				end := h.ends[i] - parts[r.Part].over + 3*p.Offset()
 				return Span{end - 3, end}, p.String(), nil
 			}
 		}
@@ -303,7 +323,7 @@ func (h *History) span(p period.Period) (Span, string, error) {
 func (h *History) named(end, months int) string {
 	for _, i := range h.at[end] {
 		r := &h.Reports[i]
-		if r.end() != end {
+		if h.ends[i] != end {
 			continue
 		}
 		over := parts[r.Part].over
@@ -314,28 +334,17 @@ func (h *History) named(end, months int) string {
 	return ""
 }
 
-// years are the reports of whole years, the oldest first.
-func (h *History) years() (out []*Report) {
-	for i := range h.Reports {
-		if r := &h.Reports[i]; r.Part == Whole && (len(out) == 0 || out[len(out)-1].end() != r.end()) {
-			out = append(out, r)
-		}
-	}
-	return out
-}
-
 // Whole tells how many fiscal years without a gap the history holds up to the newest, and
 // the first of them; nil where there is none.
 func (h *History) Whole() (n int, first *Report) {
 	if h == nil {
 		return 0, nil
 	}
-	years := h.years()
-	for i := len(years) - 1; i >= 0; i-- {
-		if first != nil && first.end()-years[i].end() > 12 {
+	for k := len(h.whole) - 1; k >= 0; k-- {
+		if k < len(h.whole)-1 && h.ends[h.whole[k+1]]-h.ends[h.whole[k]] > 12 {
 			break
 		}
-		n, first = n+1, years[i]
+		n, first = n+1, &h.Reports[h.whole[k]]
 	}
 	return n, first
 }
@@ -348,7 +357,7 @@ func (h *History) short(detail string) *Gap {
 func (h *History) stock(line, end int) (Reading, error) {
 	var at *Report
 	for _, i := range h.at[end] {
-		if r := &h.Reports[i]; r.end() == end {
+		if r := &h.Reports[i]; h.ends[i] == end {
 			at = r
 			if !math.IsNaN(r.Values[line]) {
 				return reading(line, r.Values[line], []*Report{r}, nil), nil
@@ -368,24 +377,8 @@ func (h *History) flow(line int, at Span) (Reading, error) {
 	if !ok {
 		return Reading{}, h.whyNot(line, at)
 	}
-	sum := 0.0
-	var from, less []*Report
-	for _, s := range steps {
-		r := &h.Reports[s.report]
-		x := r.Values[line]
-		if Lines[line].Nature == Average {
-			x *= float64(parts[r.Part].months)
-		}
-		if s.back {
-			sum, less = sum-x, append(less, r)
-		} else {
-			sum, from = sum+x, append(from, r)
-		}
-	}
-	if Lines[line].Nature == Average {
-		sum /= float64(at.to - at.from)
-	}
-	return reading(line, sum, from, less), nil
+	from, less := h.sides(steps)
+	return reading(line, h.sum(line, at, steps), from, less), nil
 }
 
 // perShare is what a report gives for exactly the span, or else earnings over the
@@ -456,12 +449,11 @@ func (h *History) path(line int, at Span) ([]step, bool) {
 		}
 		here := queue[i]
 		for _, k := range h.at[here.month] {
-			r := &h.Reports[k]
-			to, back := r.end(), false
+			to, back := h.ends[k], false
 			if to == here.month {
-				to, back = r.begin(), true
+				to, back = h.begins[k], true
 			}
-			if seen[to] || math.IsNaN(r.Values[line]) {
+			if seen[to] || math.IsNaN(h.Reports[k].Values[line]) {
 				continue
 			}
 			seen[to] = true
@@ -486,8 +478,8 @@ func (h *History) whyNot(line int, at Span) *Gap {
 	if _, ok := h.path(whole, at); ok && line != whole {
 		label := ""
 		for _, i := range h.at[at.to] {
-			if r := &h.Reports[i]; r.end() == at.to {
-				label = r.Label()
+			if h.ends[i] == at.to {
+				label = h.labels[i]
 			}
 		}
 		return &Gap{Detail: fmt.Sprintf("%s has no %s", label, strings.ToLower(Lines[line].Label))}

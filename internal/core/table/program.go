@@ -250,7 +250,7 @@ func (p *Program) EvaluateIn(in Conversion, records []*Record, now time.Time, li
 	if len(p.totals) > 0 || len(p.late) > 0 {
 		env.totals = p.sum(t.Rows)
 		for i := range t.Rows {
-			env.cells, env.record = t.Rows[i].Cells, t.Rows[i].Record
+			env.enter(t.Rows[i].Record, t.Rows[i].Cells)
 			for _, slot := range p.late {
 				p.derive(slot, &t.Rows[i], env)
 			}
@@ -301,22 +301,23 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 			known[feed] = true
 		}
 	}
-	env.cells, env.record = cells, r
+	env.enter(r, cells)
 	row := Row{r, cells}
 	for _, slot := range p.order {
 		s := &p.steps[slot]
 		out := &cells[slot]
+		if s.expr != nil || s.field.Reckon != nil {
+			p.derive(slot, &row, env)
+			if s.field.Reckon != nil {
+				t.bound(env.dayEnds) // it is of a day
+			}
+			continue
+		}
 		unit := in.unitOf(s.field, r)
 		switch {
 		case !s.field.AppliesTo(r.Listing.Kind):
 			*out = cell.Gap(cell.NotApplicable, "")
 			out.Unit = unit
-			continue
-		case s.expr != nil || s.field.Reckon != nil:
-			p.derive(slot, &row, env)
-			if s.field.Reckon != nil {
-				t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // it is of a day
-			}
 			continue
 		case s.others != nil:
 			p.sumOthers(s, r, env, limits, out)
@@ -334,13 +335,13 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 		feed := s.feed
 		account(feed, s.field.Dataset)
 		if s.field.Measure != nil || s.field.Tell != nil {
-			t.bound((r.Exchange.Today(now) + 1).In(r.Exchange.Zone, 0, 0)) // windows move with the day
+			t.bound(env.dayEnds) // windows move with the day
 		}
 		*out = accounts[feed]
 		if g := picked[feed]; g != nil {
 			switch {
 			case s.field.Measure != nil:
-				measure(s, r, g.Bars, out, now)
+				measure(s, r, g.Bars, out, env.today)
 			case s.field.Tell != nil:
 				with := -1
 				if s.field.With != "" {
@@ -355,7 +356,15 @@ func (p *Program) evaluateRow(r *Record, cells []cell.Cell, env *rowEnv, now tim
 					}
 					t.bound(until)
 				}
-				tell(s, r, g, with, &accounts, &picked, index, out, now, limits.Tolerance)
+				if env.off != g || with >= 0 || index != nil { // else it is read off the same as the field before
+					env.told = catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Accounts: g.Accounts, Outlook: g.Outlook, Bars: g.Bars, Index: index, Day: env.today}
+				}
+				env.off = g
+				if with >= 0 || index != nil {
+					env.off = nil
+				}
+				env.told.Period = s.ref.Period
+				tell(s, r, g, with, &accounts, &picked, &env.told, out, limits.Tolerance)
 			default:
 				observe(s.field, r, feed, g, out, limits)
 			}
@@ -511,8 +520,7 @@ func indexOf(r *Record, out *cell.Cell, now time.Time, limits freshness.Limits) 
 }
 
 // tell reads a field off dated records, or off those and bars.
-func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, index *series.Bars, out *cell.Cell, now time.Time, tolerance float64) {
-	t := catalogue.Told{Listing: r.Listing, Entries: g.Entries, Payments: g.Payments, Accounts: g.Accounts, Outlook: g.Outlook, Bars: g.Bars, Index: index, Day: r.Exchange.Today(now), Period: s.ref.Period}
+func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, picked *[feeds]*Given, t *catalogue.Told, out *cell.Cell, tolerance float64) {
 	if with >= 0 {
 		other := &accounts[with]
 		if picked[with] == nil {
@@ -527,7 +535,7 @@ func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, pi
 			t.Entries, t.Payments, t.Accounts = picked[with].Entries, picked[with].Payments, picked[with].Accounts
 		}
 	}
-	said := s.field.Tell(&t)
+	said := s.field.Tell(t)
 	if said.Value.Kind == cell.Number && s.field.Dataset == catalogue.Statements {
 		if told := r.disputed(s, g, &said, t.Day, tolerance); told != "" {
 			said.Flags |= cell.Conflict
@@ -552,8 +560,8 @@ func tell(s *step, r *Record, g *Given, with int, accounts *[feeds]cell.Cell, pi
 	}
 }
 
-func measure(s *step, r *Record, bars *series.Bars, out *cell.Cell, now time.Time) {
-	day := r.Exchange.Today(now)
+func measure(s *step, r *Record, bars *series.Bars, out *cell.Cell, today period.Date) {
+	day := today
 	if s.field.Takes == catalogue.ADate {
 		last := bars.Day[bars.Len()-1]
 		if s.ref.Period.IsDate() {
@@ -603,13 +611,13 @@ func reckon(s *step, row *Row, env *rowEnv, out *cell.Cell) {
 		formula.Take(c, s.field.From[i], out)
 		in[i] = c.Value
 		if f := catalogue.Find(s.field.From[i].ID); in[i].Kind == cell.Number && env.in.converts(f, r) {
-			in[i].Num /= env.in.Rates.On(r.Listing.Currency, env.in.To, r.Exchange.Today(env.now)).Value
+			in[i].Num /= env.in.Rates.On(r.Listing.Currency, env.in.To, env.today).Value
 		}
 	}
 	if out.State >= cell.Pending {
 		return
 	}
-	said := s.field.Reckon(in, r.Exchange.Today(env.now))
+	said := s.field.Reckon(in, env.today)
 	if said.Reason != cell.NoReason {
 		out.State, out.Reason, out.Detail = cell.Missing, said.Reason, said.Detail
 		return
@@ -626,6 +634,23 @@ type rowEnv struct {
 	step   *step
 	steps  []step
 	totals []cell.Cell
+	told   catalogue.Told // what a field is read off, used again for the next
+	off    *Given         // that this is off; nil where it is of this field alone
+	formula.Scratch
+
+	exchange *market.Exchange // that the row's listing is traded on
+	today    period.Date      // there
+	dayEnds  time.Time
+}
+
+// enter turns to a row.
+func (e *rowEnv) enter(r *Record, cells []cell.Cell) {
+	e.record, e.cells, e.off = r, cells, nil
+	if e.exchange == r.Exchange {
+		return
+	}
+	e.exchange, e.today = r.Exchange, r.Exchange.Today(e.now)
+	e.dayEnds = (e.today + 1).In(r.Exchange.Zone, 0, 0)
 }
 
 func (e *rowEnv) Ref(ref int) formula.Ref    { return e.steps[e.step.args[ref]].ref }
@@ -647,7 +672,10 @@ func (e *rowEnv) Convert(c *cell.Cell, from, to string) {
 			*side = e.record.currencyOf(*side)
 		}
 	}
-	day := e.record.Exchange.Today(e.now)
+	if from == to {
+		return
+	}
+	day := e.today
 	if d, err := period.ParseDate(c.Period); err == nil {
 		day = d
 	}
@@ -687,7 +715,7 @@ func (p *Program) keep(t *Table, env *rowEnv) {
 	env.step = p.filter
 	t.Rows = slices.DeleteFunc(t.Rows, func(row Row) bool {
 		var verdict cell.Cell
-		env.cells, env.record = row.Cells, row.Record
+		env.enter(row.Record, row.Cells)
 		p.filter.expr.Eval(env, &verdict)
 		return !verdict.Value.IsTrue()
 	})

@@ -370,8 +370,11 @@ func (f *Feed) conflicts(field *catalogue.Field, shown *Given, value cell.Value,
 // stretch of time and in the same currency, where that is something else.
 func (r *Record) disputed(s *step, shown *Given, said *catalogue.Said, today period.Date, tolerance float64) string {
 	from := r.Feeds[accountsFeed].From
+	if len(from) < 2 {
+		return ""
+	}
 	line := statement.At(s.field.ID)
-	if len(from) < 2 || line < 0 {
+	if line < 0 {
 		return ""
 	}
 	for i := range from {
