@@ -207,9 +207,9 @@ func (a *app) standinCommand() *cobra.Command {
 	var latency time.Duration
 	c := &cobra.Command{
 		Use: "standin", Short: "Run the stand-in vendors alone", Args: cobra.NoArgs,
-		Long: `Runs the vendors of the made-up market: gannet on the address given, whimbrel
-and dunlin one and three ports after it, where their shipped descriptions expect
-them. Faults are ordered at /admin/faults of each; the exact numbers behind a
+		Long: `Runs the vendors of the made-up market: gannet on the address given, whimbrel,
+fulmar and dunlin one, two and three ports after it, where their shipped descriptions
+expect them. Faults are ordered at /admin/faults of each; the exact numbers behind a
 listing are at /admin/truth.`,
 		Example: "  soba standin --listen 127.0.0.1:9100 --latency 300ms\n  soba standin --fault 500 --fault-probability 0.1",
 		RunE: func(cmd *cobra.Command, _ []string) error {

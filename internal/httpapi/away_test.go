@@ -77,6 +77,9 @@ func TestTheDatabaseGoesAwayAndComesBack(t *testing.T) {
 		u.Host = b.listener.Addr().String()
 		o.Database = u.String()
 	})
+	if err := s.service.Book.CatchUp(t.Context()); err != nil { // nothing that has been stored is to be read again
+		t.Fatal(err)
+	}
 	before := s.table("columns=quote.last")
 	happened, stop := s.service.Book.Listen(func(string, int64) bool { return false })
 	defer stop()

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -59,6 +60,7 @@ type Server struct {
 	api       huma.API
 	open      bool // on loopback alone: no token is needed
 	tables    *tableCache
+	programs  sync.Map // of accounts, by what is asked for
 	listener  net.Listener
 	address   string // that it listens on
 	stopping  chan struct{}

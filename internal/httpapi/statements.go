@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -57,7 +58,7 @@ func (s *Server) addStatements() {
 				return answer(out), nil
 			}
 			periods := given.Accounts.Stretches(in.By, in.Count)
-			p, err := statementProgram(in, periods)
+			p, err := s.statementProgram(in, periods)
 			if err != nil {
 				return nil, asProblem(err, "")
 			}
@@ -79,9 +80,22 @@ func statementFields(of string) (fields []*catalogue.Field) {
 	return fields
 }
 
-// statementProgram evaluates each field in each period, and a year before it where
-// growth is asked for.
-func statementProgram(in *statementsInput, periods []period.Period) (*table.Program, error) {
+// statementProgram is the program of [compileStatement], which is compiled once.
+func (s *Server) statementProgram(in *statementsInput, periods []period.Period) (*table.Program, error) {
+	key := fmt.Sprint(in.Of, in.By, in.Growth, len(periods)) // they are always the newest
+	if p, known := s.programs.Load(key); known {
+		return p.(*table.Program), nil
+	}
+	p, err := compileStatement(in, periods)
+	if err == nil {
+		s.programs.Store(key, p)
+	}
+	return p, err
+}
+
+// compileStatement makes the program that evaluates each field in each period, and a year
+// before it where growth is asked for.
+func compileStatement(in *statementsInput, periods []period.Period) (*table.Program, error) {
 	seen := map[formula.Ref]bool{}
 	var refs []formula.Ref
 	add := func(ref formula.Ref) {

@@ -266,6 +266,24 @@ calls:
 			},
 		},
 		{
+			name: "a report spread over two tables, a column each, and one that contradicts itself",
+			description: `calls:
+  - serves: [statements]
+    path: /s
+    format: {kind: html}
+    clean: {thousands: ",", missing: ["-"]}
+    parts:
+      - table: {caption: Income, labels: true}
+        fields: &head {end: {at: "#header", date: "D MMM YYYY"}, part: {value: FY}, year: Year, income.revenue: {at: Sales, unit: millions}}
+      - table: {caption: Balance, labels: true}
+        fields: {end: {at: "#header", date: "D MMM YYYY"}, part: {value: FY}, year: Year, balance.cash: {at: Cash, unit: millions}}`,
+			contentType: "text/html",
+			body: "<table><caption>Income</caption><tr><th></th><th>31 Dec 2024</th><th>31 Dec 2025</th></tr><tr><th>Year</th><td>2024</td><td>2025</td></tr><tr><th>Sales</th><td>1,200</td><td>1,300.5</td></tr></table>" +
+				"<table><caption>Balance</caption><tr><th></th><th>31 Dec 2025</th><th>1 Jan 2020</th></tr><tr><th>Year</th><td>2025</td><td>-</td></tr><tr><th>Cash</th><td>90</td><td>7</td></tr></table>",
+			symbols: "KELP.XCVH",
+			want:    []string{`KELP.XCVH statements: 2024-12-31 FY 2024 1200000000; 2025-12-31 FY 2025 1300500000 90000000 (one record rejected, at table "Balance", column 3: the year "")`},
+		},
+		{
 			name: "intraday bars in the exchange's time",
 			description: `calls:
   - serves: [intraday]

@@ -71,6 +71,30 @@ func TestDescriptionsAreReadStrictly(t *testing.T) {
 	}
 }
 
+func TestDescriptionsOfFilingsAreReadStrictly(t *testing.T) {
+	with := func(old, new string) string {
+		if !strings.Contains(register, old) {
+			t.Fatalf("%q is not in the description", old)
+		}
+		return strings.Replace(register, old, new, 1)
+	}
+	for _, c := range []struct{ file, says string }{
+		{with("format: {kind: json}", "format: {kind: xlsx}"), `an index is in json, xml or csv, not in "xlsx"`},
+		{with("link: at, ", ""), "say where the link to a document stands"},
+		{with("{kind: json}, rows:", "{kind: csv}, rows:"), "rows are for JSON and XML"},
+		{with("link: at", `link: "$.["`), "is not a JSONPath (RFC 9535)"},
+		{with("[statements]", "[quotes]"), "an XBRL document holds statements, not quotes"},
+		{with("income.research", "income.reserch"), `statements have no field "income.reserch"; the nearest is "income.research"`},
+		{with("of: index", "of: indx"), "is none of outer, document, index"},
+		{with("kind: xbrl", "kind: xbrI"), `kind "xbrI" is none of`},
+		{strings.Replace(whole, "$.last", "{at: last, of: index}", 1), "of: index is for calls that say documents"},
+	} {
+		if d, err := Read("register.yaml", []byte(c.file)); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s\nis read as %+v, %v\nwant %s", c.file, d, err, c.says)
+		}
+	}
+}
+
 func TestShippedDescriptionsAreRight(t *testing.T) {
 	all, err := ReadAll(sources.Files)
 	if err != nil {

@@ -107,7 +107,7 @@ func (g *Gannet) listings(r *http.Request, _ []string) (*answer, *refusal) {
 			row["ended"] = l.Ended
 		}
 		if l.Kind == market.Share {
-			row["issuer"] = g.Market.issuer(l).ISIN
+			row["issuer"], row["class_share"] = g.Market.issuer(l).ISIN, nil
 		}
 		if l.part != 0 {
 			row["class_share"] = fmt.Sprintf("%g%%", 100*l.part)

@@ -606,3 +606,100 @@ func packed(body []byte) []byte {
 }
 
 func nopEnqueue(pgx.Tx, int64) error { return nil }
+
+// Assumptions of a model stay with the name, and what was set before stays in the table.
+func TestModelsAreKeptWithANameAndMethod(t *testing.T) {
+	f := open(t)
+	ctx, id := t.Context(), f.ids["AAA.XCVH"]
+	if _, err := f.Model(ctx, id, "cash"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("before any is saved: %v", err)
+	}
+	for i, discount := range []float64{0.08, 0.07} {
+		if err := f.SaveModel(ctx, id, "cash", map[string]float64{"discount": discount, "years": 8}, noon.Add(time.Duration(i)*time.Hour)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m, err := f.Model(ctx, id, "cash")
+	if err != nil || m.Assumptions["discount"] != 0.07 || len(m.Assumptions) != 2 || !m.At.Equal(noon.Add(time.Hour)) {
+		t.Errorf("got %+v, %v", m, err)
+	}
+	for _, other := range []struct {
+		listing int64
+		method  string
+	}{{id, "gordon"}, {f.ids["BBB.XCVH"], "cash"}} {
+		if _, err := f.Model(ctx, other.listing, other.method); !errors.Is(err, ErrNotFound) {
+			t.Errorf("%+v: %v", other, err)
+		}
+	}
+	// Clocks may stand still between two savings.
+	if err := errors.Join(f.SaveModel(ctx, id, "cash", map[string]float64{"discount": 0.06}, noon.Add(time.Hour)), f.SaveModel(ctx, id, "cash", nil, noon)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.Model(ctx, id, "cash"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("taken away: %v", err)
+	}
+	var kept int
+	if err := f.Pool.QueryRow(ctx, "select count(*) from model where known_from < known_to").Scan(&kept); err != nil || kept != 3 {
+		t.Errorf("%d versions are kept (%v), want 3", kept, err)
+	}
+}
+
+// Of a dataset of which sources give the newest records alone, those before stay; one that
+// is no longer given within what they give is closed.
+func TestOlderRecordsStayWhereSourcesRollOn(t *testing.T) {
+	f := open(t)
+	info := catalogue.Info(catalogue.Opinions)
+	months := func(targets map[int]float64) *source.Answer {
+		e := source.Entries{Origin: source.Origin{Symbol: market.Symbol{Ticker: "AAA", Exchange: "XCVH"}, Dataset: catalogue.Opinions}}
+		for month := 1; month <= 12; month++ {
+			if x, given := targets[month]; given {
+				day := period.MakeDate(2025, time.Month(month), 1)
+				values := make([]cell.Value, len(info.Columns))
+				values[0], values[info.Column("target")] = cell.OfText(day.String()), cell.Of(x)
+				e.Entries = append(e.Entries, entry.Entry{Day: day, Values: values})
+			}
+		}
+		return &source.Answer{Entries: []source.Entries{e}}
+	}
+	f.save(catalogue.Opinions, months(map[int]float64{1: 10, 2: 11, 3: 12, 4: 13}), noon.Add(-2*time.Hour))
+	f.save(catalogue.Opinions, months(map[int]float64{3: 12, 5: 14}), noon.Add(-time.Hour))
+	got := ""
+	for _, e := range f.at("AAA.XCVH", noon).Feeds[table.FeedOf(catalogue.Opinions)].From[0].Entries {
+		got += fmt.Sprintf("%s %v; ", e.Day, e.Values[info.Column("target")].Num)
+	}
+	if want := "2025-01-01 10; 2025-02-01 11; 2025-03-01 12; 2025-05-01 14; "; got != want {
+		t.Errorf("got %s, want %s", got, want)
+	}
+}
+
+// The records of other classes of shares come along with a row, in now and in the past, and
+// are no rows of their own.
+func TestOtherClassesComeAlong(t *testing.T) {
+	f := open(t)
+	chan1, chan2 := market.Symbol{Ticker: "CHAN.A", Exchange: "XCVH"}, market.Symbol{Ticker: "CHAN.B", Exchange: "XCVH"}
+	f.save(catalogue.Listings, &source.Answer{Listings: []market.Listing{
+		{Symbol: chan1, ISIN: "1", Name: "A", Kind: market.Share, Currency: "EUR", Issuer: "chan", Part: 0.6}, {Symbol: chan2, ISIN: "2", Name: "B", Kind: market.Share, Currency: "EUR", Issuer: "chan", Part: 0.4},
+	}}, noon.Add(-time.Minute))
+	book, err := NewBook(t.Context(), f.Store, market.Exchanges{}, []string{"gannet"}, func() time.Time { return noon }, 0.01)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := func(s market.Symbol) int64 { return book.Directory().Find(s).ID }
+	one, both := []Row{{ListingID: id(chan1)}}, []Row{{ListingID: id(chan1)}, {ListingID: f.ids["AAA.XCVH"]}, {ListingID: id(chan2)}}
+	for name, read := range map[string]func([]Row) ([]*table.Record, error){
+		"now": func(rows []Row) ([]*table.Record, error) { return book.Records(t.Context(), rows, 0) },
+		"long": func(rows []Row) ([]*table.Record, error) {
+			return book.Records(t.Context(), rows, period.MakeDate(2010, 1, 1))
+		},
+		"before": func(rows []Row) ([]*table.Record, error) { return book.RecordsAt(t.Context(), rows, noon, 0) },
+	} {
+		alone, err := read(one)
+		if err != nil || len(alone) != 1 || len(alone[0].Classes) != 1 || alone[0].Classes[0].Listing.Symbol != chan2 {
+			t.Errorf("%s: %+v, %v", name, alone, err)
+		}
+		all, err := read(both)
+		if err != nil || len(all) != 3 || all[0].Classes[0] != all[2] || all[2].Classes[0] != all[0] || all[1].Classes != nil {
+			t.Errorf("%s: %+v, %v", name, all, err)
+		}
+	}
+}

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Explanation } from '../lib/api';
-  import { isCurrency, moment, words, type State } from '../lib/format';
+  import { isCurrency, moment, readable, words, type State } from '../lib/format';
   import Account from './Account.svelte';
   import StateMark from './StateMark.svelte';
 
@@ -16,6 +16,7 @@
           e.cell.reason ? `${words(e.cell.reason)}: ${e.meaning}${e.cell.detail ? ` (${e.cell.detail})` : ''}` : '',
         ],
         ['To do', e.advice ?? ''],
+        ['How', e.cell.reason ? '' : (e.cell.detail ?? '')],
         ['Formula', e.formula ?? ''],
         ['Measured over', e.span ?? ''],
         ['Observed', e.cell.period || moment(e.cell.observed)],
@@ -25,7 +26,7 @@
         ['As written', e.raw_name ? `“${e.raw_text}” under “${e.raw_name}”` : ''],
         ...(e.others ?? []).map((o) => [
           'Also',
-          `${o.source} gives ${o.v ?? `nothing${o.outcome ? `: ${words(o.outcome)}` : ''}`}`,
+          `${o.source} gives ${typeof o.v === 'number' ? readable({ v: o.v, unit: e.cell.unit }) : (o.v ?? `nothing${o.outcome ? `: ${words(o.outcome)}` : ''}`)}`,
         ]),
         ['Flags', e.cell.flags.map(words).join(', ')],
       ] as [string, string][]
@@ -63,6 +64,13 @@
         </dd>
       {/if}
     {/if}
+    {#each e.reports ?? [] as r (r.label + r.less)}
+      <dt class="quiet">Report</dt>
+      <dd>
+        {r.less ? '− ' : ''}{r.label}, to {r.end}{r.filed ? `, published ${r.filed}` : ''}{#if r.request}, request {r
+            .request.id} at <code>{r.place}</code>{/if}
+      </dd>
+    {/each}
     {#each e.besides ?? [] as b (b.dataset + b.symbol)}
       <dt class="quiet">Besides</dt>
       <dd>

@@ -539,3 +539,25 @@ func TestHistoriesAreExtendedAndHolesFilled(t *testing.T) {
 		}
 	}
 }
+
+// A source that lists what it has in an index takes a turn for every document of it; one
+// that is asked to be compared is not refused for what it does not serve.
+func TestIndicesAndComparisons(t *testing.T) {
+	share := func(ticker, only string) Need {
+		return Need{Dataset: catalogue.Statements, Kind: market.Share, Symbol: market.Symbol{Ticker: ticker, Exchange: "XCVH"}, Only: only}
+	}
+	w := &World{Sources: []Source{
+		{Name: "vendor", Calls: []Call{{Name: "statements", Serves: []catalogue.Dataset{catalogue.Statements}, Batch: 25}}, PerSecond: 2, Latency: 100 * time.Millisecond},
+		{
+			Name: "register", Calls: []Call{{Name: "filings", Serves: []catalogue.Dataset{catalogue.Statements}, Batch: 1, Pages: 11}}, PerSecond: 1, Latency: 100 * time.Millisecond,
+			Covers: func(s market.Symbol) bool { return s.Ticker != "B" },
+		},
+	}}
+	p := Make([]Need{share("A", ""), share("B", ""), share("A", "register"), share("B", "register")}, w)
+	if len(p.Requests) != 2 || len(p.Refused) != 0 || len(p.Skipped) != 1 || p.Skipped[0].NotDue != "register does not serve it" {
+		t.Errorf("requests %+v, refused %+v, skipped %+v", p.Requests, p.Refused, p.Skipped)
+	}
+	if p.Time["vendor"] != 100*time.Millisecond || p.Time["register"] != 10*time.Second+100*time.Millisecond {
+		t.Errorf("expected to take %v", p.Time)
+	}
+}

@@ -430,6 +430,9 @@ type step struct {
 // quarters, or two years and what lies between.
 const longestPath = 5
 
+// anyLine stands for reports that have whatever line.
+const anyLine = -1
+
 // path finds the fewest reports that have the line and lead from the beginning of a
 // span to its end: those that run forward are added, those that run back subtracted.
 func (h *History) path(line int, at Span) ([]step, bool) {
@@ -453,7 +456,7 @@ func (h *History) path(line int, at Span) ([]step, bool) {
 			if to == here.month {
 				to, back = h.begins[k], true
 			}
-			if seen[to] || math.IsNaN(h.Reports[k].Values[line]) {
+			if seen[to] || line != anyLine && math.IsNaN(h.Reports[k].Values[line]) {
 				continue
 			}
 			seen[to] = true
