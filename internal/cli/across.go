@@ -86,10 +86,7 @@ func endOf(e wire.PeriodEnd) string {
 
 // acrossByName is a block for each name, with its own periods above.
 func (a *app) acrossByName(x *wire.Across) (header []string, rows [][]string) {
-	header = append(header, "")
-	for _, p := range x.Periods {
-		header = append(header, p)
-	}
+	header = append([]string{""}, x.Periods...)
 	for i := range x.Rows {
 		r := &x.Rows[i]
 		if i > 0 {
@@ -114,10 +111,7 @@ func (a *app) acrossByName(x *wire.Across) (header []string, rows [][]string) {
 
 // acrossByFigure is a block for each figure, with a line for each name.
 func (a *app) acrossByFigure(x *wire.Across) (header []string, rows [][]string) {
-	header = []string{"", "Newest up to"}
-	for _, p := range x.Periods {
-		header = append(header, p)
-	}
+	header = append([]string{"", "Newest up to"}, x.Periods...)
 	for k := range x.Fields {
 		if k > 0 {
 			rows = append(rows, make([]string, len(header)))

@@ -60,6 +60,23 @@
   const currencyOf = (cells: Row['cells'][number]) => cells?.find((c) => c.unit.length === 3)?.unit ?? '';
   const unit = (f: Field, cells: Row['cells'][number]) =>
     f.unit === 'percent' ? '%' : f.unit === 'money' || f.unit === 'price' ? currencyOf(cells) : '';
+  // Why what is blank is, each reason once a name.
+  const blanks = $derived(
+    (across?.rows ?? []).flatMap((r) => {
+      const reasons: Record<string, string[]> = {};
+      r.cells.forEach((cells, k) =>
+        cells?.forEach((c) => {
+          if (c.v !== null) return;
+          // Which period an input is of differs from column to column.
+          const detail = (c.detail ?? '').replace(/([a-z]\.[a-z0-9_]+)@[-A-Z0-9]+/, '$1');
+          const why = `${words(c.reason)}${detail ? `: ${detail}` : ''}`;
+          const label = across?.fields[k]?.label.toLowerCase() ?? '';
+          reasons[why] = [...new Set([...(reasons[why] ?? []), label])];
+        }),
+      );
+      return Object.entries(reasons).map(([why, of]) => ({ symbol: r.symbol, why, of: of.join(', ') }));
+    }),
+  );
   function shown(c: Schemas['Cell']): string {
     if (typeof c.v !== 'number') return String(c.v ?? '');
     if (c.unit === 'percent') return grouped(c.v * 100, 2);
@@ -76,8 +93,9 @@
 {/snippet}
 
 {#snippet end(e: Schemas['PeriodEnd'] | undefined)}
-  {#if e?.end}to {e.end}{#if e.apart}<span title="more than 92 days before the newest of this column">
-        ≠</span
+  {#if e?.end}to {e.end}{#if e.apart}&nbsp;<abbr
+        class="no-underline"
+        title="more than 92 days before the newest of this column">≠</abbr
       >{/if}{/if}
 {/snippet}
 
@@ -213,9 +231,16 @@
           {/if}
         </table>
       </div>
+      {#if blanks.length}
+        <h2 class="mt-4 text-sm font-semibold">Why what is blank is</h2>
+        <ul class="mt-1 text-sm">
+          {#each blanks as b (b.symbol + b.why)}
+            <li><span class="font-medium">{b.symbol}</span> {b.of}: <span class="quiet">{b.why}</span></li>
+          {/each}
+        </ul>
+      {/if}
       <p class="quiet mt-2 text-xs">
-        Hover over a value for its period, and over a blank for why it is one. ≠ ends more than 92 days before the
-        newest of its column.
+        Hover over a value for its period. ≠ ends more than 92 days before the newest of its column.
         {#if across.omitted.length}Left out, for they publish no accounts: {across.omitted.join(', ')}.{/if}
       </p>
     {/if}

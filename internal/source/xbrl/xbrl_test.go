@@ -61,40 +61,54 @@ const baseRead = "ifrs-full:Revenue 2025-FY 2025-06-30 1200000 EUR"
 
 func TestHardCases(t *testing.T) {
 	for _, c := range []struct{ name, body, want, remark string }{
-		{"a year, its end, and the year before, whose ends are written as instants", base + `
+		{
+			"a year, its end, and the year before, whose ends are written as instants", base + `
 			<f:Revenue contextRef="Y-1" unitRef="EUR" decimals="-3">1100000</f:Revenue>
 			<f:Assets contextRef="E" unitRef="EUR" decimals="-3">5000000</f:Assets>
 			<f:Assets contextRef="E-1" unitRef="EUR" decimals="-3">4000000</f:Assets>`,
-			"ifrs-full:Assets 2024-FY 2024-06-30 4000000 EUR\nifrs-full:Assets 2025-FY 2025-06-30 5000000 EUR\nifrs-full:Revenue 2024-FY 2024-06-30 1100000 EUR\n" + baseRead, ""},
-		{"units of shares and of money for one share", base + `
+			"ifrs-full:Assets 2024-FY 2024-06-30 4000000 EUR\nifrs-full:Assets 2025-FY 2025-06-30 5000000 EUR\nifrs-full:Revenue 2024-FY 2024-06-30 1100000 EUR\n" + baseRead, "",
+		},
+		{
+			"units of shares and of money for one share", base + `
 			<f:WeightedAverageShares contextRef="Y" unitRef="S" decimals="0">1000</f:WeightedAverageShares>
 			<f:BasicEarningsLossPerShare contextRef="Y" unitRef="EPS" decimals="2">-0.12</f:BasicEarningsLossPerShare>`,
-			"ifrs-full:BasicEarningsLossPerShare 2025-FY 2025-06-30 -0.12 EUR/shares\n" + baseRead + "\nifrs-full:WeightedAverageShares 2025-FY 2025-06-30 1000 shares", ""},
+			"ifrs-full:BasicEarningsLossPerShare 2025-FY 2025-06-30 -0.12 EUR/shares\n" + baseRead + "\nifrs-full:WeightedAverageShares 2025-FY 2025-06-30 1000 shares", "",
+		},
 		{"a fact that is nil has no value", base + `<f:Goodwill contextRef="E" unitRef="EUR" xsi:nil="true" decimals="0"/><f:Inventories contextRef="E" unitRef="EUR" xsi:nil="1"></f:Inventories>`, baseRead, ""},
-		{"of facts along dimensions only those of the group and of the parent", base + `
+		{
+			"of facts along dimensions only those of the group and of the parent", base + `
 			<f:ProfitLoss contextRef="Group" unitRef="EUR" decimals="0">90</f:ProfitLoss>
 			<f:ProfitLoss contextRef="Parent" unitRef="EUR" decimals="0">40</f:ProfitLoss>
 			<f:ProfitLoss contextRef="North" unitRef="EUR" decimals="0">30</f:ProfitLoss>
 			<f:ProfitLoss contextRef="Typed" unitRef="EUR" decimals="0">20</f:ProfitLoss>`,
-			"ifrs-full:ProfitLoss 2025-FY 2025-06-30 40 EUR alone\nifrs-full:ProfitLoss 2025-FY 2025-06-30 90 EUR\n" + baseRead, ""},
-		{"of duplicates that are roundings of one number the most exact", base + `
+			"ifrs-full:ProfitLoss 2025-FY 2025-06-30 40 EUR alone\nifrs-full:ProfitLoss 2025-FY 2025-06-30 90 EUR\n" + baseRead, "",
+		},
+		{
+			"of duplicates that are roundings of one number the most exact", base + `
 			<f:Revenue contextRef="Y" unitRef="EUR" decimals="-6">1000000</f:Revenue>
 			<f:Revenue contextRef="Y" unitRef="EUR" decimals="INF">1200417</f:Revenue>`,
-			"ifrs-full:Revenue 2025-FY 2025-06-30 1200417 EUR", ""},
-		{"of duplicates that contradict each other none", base + `
+			"ifrs-full:Revenue 2025-FY 2025-06-30 1200417 EUR", "",
+		},
+		{
+			"of duplicates that contradict each other none", base + `
 			<f:Assets contextRef="E" unitRef="EUR" decimals="-3">5000000</f:Assets>
 			<f:Assets contextRef="E" unitRef="EUR" decimals="-3">5002000</f:Assets>
 			<f:Assets contextRef="E" unitRef="EUR" decimals="-3">5000000</f:Assets>`,
-			baseRead, "ifrs-full:Assets of 2025-06-30 is both 5000000 and 5002000: neither was taken"},
+			baseRead, "ifrs-full:Assets of 2025-06-30 is both 5000000 and 5002000: neither was taken",
+		},
 		{"half a unit of the last digit is no contradiction", base + `<f:Revenue contextRef="Y" unitRef="EUR" decimals="-3">1201000</f:Revenue>`, baseRead, ""},
-		{"a translation for the reader's convenience", base + `<f:Assets contextRef="E" unitRef="EUR">7</f:Assets><f:Revenue contextRef="Y" unitRef="USD" decimals="-3">1300000</f:Revenue>`,
-			"ifrs-full:Assets 2025-FY 2025-06-30 7 EUR\n" + baseRead, "1 facts are in another currency than EUR and were left out"},
+		{
+			"a translation for the reader's convenience", base + `<f:Assets contextRef="E" unitRef="EUR">7</f:Assets><f:Revenue contextRef="Y" unitRef="USD" decimals="-3">1300000</f:Revenue>`,
+			"ifrs-full:Assets 2025-FY 2025-06-30 7 EUR\n" + baseRead, "1 facts are in another currency than EUR and were left out",
+		},
 		{"a concept of the issuer's own", base + `<kelp:DriedKelp contextRef="Y" unitRef="EUR" decimals="0">5</kelp:DriedKelp>`, baseRead + "\nkelp:DriedKelp 2025-FY 2025-06-30 5 EUR", ""},
-		{"days and months that no fiscal part ends with", base + `
+		{
+			"days and months that no fiscal part ends with", base + `
 			<f:NumberOfSharesOutstanding contextRef="Cover" unitRef="S" decimals="0">900</f:NumberOfSharesOutstanding>
 			<f:ProfitLoss contextRef="Months" unitRef="EUR" decimals="0">3</f:ProfitLoss>
 			<f:ProfitLoss contextRef="Ever" unitRef="EUR" decimals="0">4</f:ProfitLoss>`,
-			baseRead, "1 stretches of time are no part of a fiscal year and were left out"},
+			baseRead, "1 stretches of time are no part of a fiscal year and were left out",
+		},
 		{"prose, a footnote and a tuple", base + `<f:DisclosureOfRevenueExplanatory contextRef="Y">` + strings.Repeat("long ", 100) + `<b>bold</b></f:DisclosureOfRevenueExplanatory><l:footnoteLink><l:footnote>n</l:footnote></l:footnoteLink><kelp:tuple><f:Assets contextRef="E" unitRef="EUR">1</f:Assets></kelp:tuple>`, baseRead, ""},
 		{"the nature of the accounts", base + `<f:DescriptionOfNatureOfFinancialStatements contextRef="Y">Individual financial statements</f:DescriptionOfNatureOfFinancialStatements>`, baseRead + " alone", ""},
 		{"text in the place of a number is left to who reads it", base + `<f:Assets contextRef="E" unitRef="EUR">n/a</f:Assets>`, "ifrs-full:Assets 2025-FY 2025-06-30 n/a EUR\n" + baseRead, ""},
