@@ -13,32 +13,20 @@ import (
 	"soba.invalid/soba/internal/core/entry"
 	"soba.invalid/soba/internal/core/estimate"
 	"soba.invalid/soba/internal/core/statement"
+	"soba.invalid/soba/internal/core/table"
 	"soba.invalid/soba/internal/wire"
 )
 
 func (s *Server) addEstimates() {
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/estimates", "get-estimates", "What analysts expect of an issuer, and what became of it", "history"),
 		func(ctx context.Context, in *SymbolInput) (*body[wire.Estimates], error) {
-			list, err := s.adHoc([]string{in.Symbol})
+			r, standing, given, err := s.known(ctx, in.Symbol, catalogue.Estimates)
 			if err != nil {
 				return nil, err
 			}
-			records, err := s.Book.Records(ctx, list.Rows, 0)
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			r := records[0]
-			account, given := r.Account(catalogue.Estimates, s.Now(), s.Limits)
-			out := wire.Estimates{
-				Listing: s.listing(r.Listing), State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched),
-				Ahead: []wire.Estimate{}, Behind: []wire.Estimate{}, Opinions: []wire.Opinion{},
-			}
+			out := wire.Estimates{Listing: s.listing(r.Listing), Standing: standing, Ahead: []wire.Estimate{}, Behind: []wire.Estimate{}, Opinions: []wire.Opinion{}}
 			if _, said := r.Account(catalogue.Opinions, s.Now(), s.Limits); said != nil {
 				out.Opinions, out.Next = opinionsOf(said.Entries)
-			}
-			if !catalogue.Info(catalogue.Estimates).Has(r.Listing.Kind) {
-				out.State, out.Reason = cell.Missing.String(), cell.NotApplicable.String()
-				return answer(out), nil
 			}
 			if given == nil {
 				return answer(out), nil
@@ -58,6 +46,25 @@ func (s *Server) addEstimates() {
 		})
 }
 
+// known is what is known of a dataset of one listing, and how it stands; nothing is given
+// of a kind of listing that does not have it.
+func (s *Server) known(ctx context.Context, symbol string, d catalogue.Dataset) (*table.Record, wire.Standing, *table.Given, error) {
+	list, err := s.adHoc([]string{symbol})
+	if err != nil {
+		return nil, wire.Standing{}, nil, err
+	}
+	records, err := s.Book.Records(ctx, list.Rows, 0)
+	if err != nil {
+		return nil, wire.Standing{}, nil, asProblem(err, "")
+	}
+	r := records[0]
+	if !catalogue.Info(d).Has(r.Listing.Kind) {
+		return r, wire.Standing{State: cell.Missing.String(), Reason: cell.NotApplicable.String()}, nil, nil
+	}
+	account, given := r.Account(d, s.Now(), s.Limits)
+	return r, wire.Standing{State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched)}, given, nil
+}
+
 func expectedOf(e *estimate.Estimate) wire.Estimate {
 	of := func(line estimate.Line) *float64 {
 		if x := e.Values[line]; !math.IsNaN(x) {
@@ -67,7 +74,7 @@ func expectedOf(e *estimate.Estimate) wire.Estimate {
 	}
 	return wire.Estimate{
 		Period: e.Label(), End: e.End.String(), Year: e.Part == statement.Whole, EPS: of(estimate.EPS), High: of(estimate.High), Low: of(estimate.Low), Analysts: of(estimate.Analysts),
-		Before7: of(estimate.Before7), Before30: of(estimate.Before30), Before60: of(estimate.Before60), Before90: of(estimate.Before90), Revenue: of(estimate.Revenue), Actual: of(estimate.Actual),
+		Before7: of(estimate.Before7), Before30: of(estimate.Before30), Before60: of(estimate.Before60), Before90: of(estimate.Before90), Revenue: of(estimate.Revenue), RevHigh: of(estimate.RevenueHigh), RevLow: of(estimate.RevenueLow), RevBy: of(estimate.RevenueAnalysts), Actual: of(estimate.Actual),
 	}
 }
 

@@ -18,24 +18,12 @@ import (
 func (s *Server) addHolders() {
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/holders", "get-holders", "Who holds an issuer's shares, and what groups of holders have had together", "history"),
 		func(ctx context.Context, in *SymbolInput) (*body[wire.Holders], error) {
-			list, err := s.adHoc([]string{in.Symbol})
+			r, standing, given, err := s.known(ctx, in.Symbol, catalogue.Holders)
 			if err != nil {
 				return nil, err
 			}
-			records, err := s.Book.Records(ctx, list.Rows, 0)
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			r := records[0]
-			account, given := r.Account(catalogue.Holders, s.Now(), s.Limits)
-			out := wire.Holders{
-				Listing: s.listing(r.Listing), State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched),
-				Together: []wire.Holding{}, Largest: []wire.Holding{},
-			}
-			switch {
-			case !catalogue.Info(catalogue.Holders).Has(r.Listing.Kind):
-				out.State, out.Reason = cell.Missing.String(), cell.NotApplicable.String()
-			case given != nil:
+			out := wire.Holders{Listing: s.listing(r.Listing), Standing: standing, Together: []wire.Holding{}, Largest: []wire.Holding{}}
+			if given != nil {
 				out.Together, out.Largest = holdersOf(given.Entries)
 			}
 			return answer(out), nil

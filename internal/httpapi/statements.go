@@ -30,39 +30,25 @@ type statementsInput struct {
 func (s *Server) addStatements() {
 	huma.Register(s.api, operation(http.MethodGet, "/api/v1/listings/{symbol}/statements", "get-statements", "The accounts of an issuer, line by line through time", "history"),
 		func(ctx context.Context, in *statementsInput) (*body[wire.Statements], error) {
-			list, err := s.adHoc([]string{in.Symbol})
+			r, standing, given, err := s.known(ctx, in.Symbol, catalogue.Statements)
 			if err != nil {
 				return nil, err
 			}
-			now := s.Now()
-			read := func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, 0) }
-			records, err := read(list.Rows)
-			if err != nil {
-				return nil, asProblem(err, "")
-			}
-			to, err := s.conversion(in.In, false, now, read)
-			if err != nil {
-				return nil, err
-			}
-			r := records[0]
-			account, given := r.Account(catalogue.Statements, now, s.Limits)
-			out := wire.Statements{
-				Listing: s.listing(r.Listing), By: in.By, State: account.State.String(), Reason: account.Reason.String(), Detail: account.Detail, Source: account.Source, Fetched: moment(account.Fetched),
-				Periods: []wire.StatementPeriod{}, Lines: []wire.StatementLine{},
-			}
-			if !catalogue.Info(catalogue.Statements).Has(r.Listing.Kind) {
-				out.State, out.Reason = cell.Missing.String(), cell.NotApplicable.String()
-				return answer(out), nil
-			}
+			out := wire.Statements{Listing: s.listing(r.Listing), Standing: standing, By: in.By, Periods: []wire.StatementPeriod{}, Lines: []wire.StatementLine{}}
 			if given == nil {
 				return answer(out), nil
+			}
+			now := s.Now()
+			to, err := s.conversion(in.In, false, now, func(rows []store.Row) ([]*table.Record, error) { return s.Book.Records(ctx, rows, 0) })
+			if err != nil {
+				return nil, err
 			}
 			periods := given.Accounts.Stretches(in.By, in.Count)
 			p, err := s.statementProgram(in, periods)
 			if err != nil {
 				return nil, asProblem(err, "")
 			}
-			t := p.EvaluateIn(to, records, now, s.Limits)
+			t := p.EvaluateIn(to, []*table.Record{r}, now, s.Limits)
 			return answer(statements(out, in, given.Accounts, periods, t)), nil
 		})
 }

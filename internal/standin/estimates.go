@@ -76,14 +76,14 @@ func (m *Market) Estimates(l *Listing, day period.Date) (out []Estimate) {
 }
 
 func (w *Whimbrel) estimates(_ *http.Request, codes []string) (*answer, *refusal) {
-	return w.listing(codes, "Company,Period end,Fiscal year,Period,Currency,EPS,EPS high,EPS low,Analysts,EPS 7d ago,EPS 30d ago,EPS 60d ago,EPS 90d ago,Revenue,Actual EPS", func(b *strings.Builder, code string, l *Listing, today period.Date) {
+	return w.listing(codes, "Company,Period end,Fiscal year,Period,Currency,EPS,EPS high,EPS low,Analysts,EPS 7d ago,EPS 30d ago,EPS 60d ago,EPS 90d ago,Revenue,Revenue high,Revenue low,Revenue analysts,Actual EPS", func(b *strings.Builder, code string, l *Listing, today period.Date) {
 		for _, e := range w.Market.Estimates(l, today) {
 			actual := "-"
 			if e.ActualReported {
 				actual = fmt.Sprintf("%.4f", e.Actual)
 			}
-			fmt.Fprintf(b, "%s,%s,%d,%s,%s,%.4f,%.4f,%.4f,%d,%.4f,%.4f,%.4f,%.4f,%s,%s\r\n", code, e.End, e.Year, e.Part, w.Market.issuer(l).Currency,
-				e.EPS, e.High, e.Low, e.Analysts, e.Before[0], e.Before[1], e.Before[2], e.Before[3], magnitude(e.Revenue), actual)
+			fmt.Fprintf(b, "%s,%s,%d,%s,%s,%.4f,%.4f,%.4f,%d,%.4f,%.4f,%.4f,%.4f,%s,%s,%s,%d,%s\r\n", code, e.End, e.Year, e.Part, w.Market.issuer(l).Currency,
+				e.EPS, e.High, e.Low, e.Analysts, e.Before[0], e.Before[1], e.Before[2], e.Before[3], magnitude(e.Revenue), magnitude(e.Revenue*1.04), magnitude(e.Revenue*0.96), max(1, e.Analysts-1), actual)
 		}
 	})
 }

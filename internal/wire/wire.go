@@ -555,12 +555,8 @@ type CalendarDay struct {
 // Statements are the accounts of an issuer, line by line.
 type Statements struct {
 	Listing
+	Standing
 	By         string            `json:"by" enum:"year,half,quarter,ttm"`
-	State      string            `json:"state"`
-	Reason     string            `json:"reason"`
-	Detail     string            `json:"detail,omitempty"`
-	Source     string            `json:"source"`
-	Fetched    *time.Time        `json:"fetched"`
 	Currency   string            `json:"accounts_currency" doc:"Of the amounts"`
 	Periods    []StatementPeriod `json:"periods" doc:"The newest first"`
 	Lines      []StatementLine   `json:"lines" doc:"Those that any of the periods has"`
@@ -618,14 +614,19 @@ type PeriodEnd struct {
 	Apart bool   `json:"apart,omitempty" doc:"It ends more than 92 days before that of another name"`
 }
 
+// Standing is how what is shown of a listing stands: as new as it can be, and from where.
+type Standing struct {
+	State   string     `json:"state" enum:"fresh,stale,pending,missing"`
+	Reason  string     `json:"reason"`
+	Detail  string     `json:"detail,omitempty"`
+	Source  string     `json:"source"`
+	Fetched *time.Time `json:"fetched"`
+}
+
 // Estimates are what analysts expect of an issuer.
 type Estimates struct {
 	Listing
-	State    string     `json:"state"`
-	Reason   string     `json:"reason"`
-	Detail   string     `json:"detail,omitempty"`
-	Source   string     `json:"source"`
-	Fetched  *time.Time `json:"fetched"`
+	Standing
 	In       string     `json:"estimates_currency" doc:"Of the amounts"`
 	Ahead    []Estimate `json:"ahead" doc:"Quarters and then years that are to come, the nearest first"`
 	Behind   []Estimate `json:"behind" doc:"Quarters that have been reported, the newest first"`
@@ -650,13 +651,9 @@ type Opinion struct {
 // Holders is who holds an issuer's shares.
 type Holders struct {
 	Listing
-	State    string     `json:"state"`
-	Reason   string     `json:"reason"`
-	Detail   string     `json:"detail,omitempty"`
-	Source   string     `json:"source"`
-	Fetched  *time.Time `json:"fetched"`
-	Together []Holding  `json:"together" doc:"What each group has together, the newest first"`
-	Largest  []Holding  `json:"largest" doc:"Holders by group, the largest first"`
+	Standing
+	Together []Holding `json:"together" doc:"What each group has together, the newest first"`
+	Largest  []Holding `json:"largest" doc:"Holders by group, the largest first"`
 }
 
 // Holding is what somebody holds, or a group of holders together.
@@ -684,6 +681,9 @@ type Estimate struct {
 	Before60 *float64 `json:"eps_60d"`
 	Before90 *float64 `json:"eps_90d"`
 	Revenue  *float64 `json:"revenue" doc:"Mean estimate of revenue"`
+	RevHigh  *float64 `json:"revenue_high"`
+	RevLow   *float64 `json:"revenue_low"`
+	RevBy    *float64 `json:"revenue_analysts"`
 	Actual   *float64 `json:"eps_actual" doc:"What earnings a share became"`
 	Surprise *float64 `json:"surprise,omitempty" doc:"That less what was expected, over the size of this, as a fraction"`
 }

@@ -3,6 +3,7 @@
   import { readable, words, type State } from '../lib/format';
   import { go, route, withQuery } from '../lib/route.svelte';
   import { world } from '../lib/world.svelte';
+  import Choice from './Choice.svelte';
   import StateMark from './StateMark.svelte';
 
   let { symbol }: { symbol: string } = $props();
@@ -13,8 +14,12 @@
     ['quarter', 'Quarters'],
     ['ttm', 'Twelve months'],
   ] as const;
-  const parts = { income: 'Income', balance: 'Balance sheet', cash: 'Cash flow' } as const;
-  type Part = keyof typeof parts;
+  const parts = [
+    ['income', 'Income'],
+    ['balance', 'Balance sheet'],
+    ['cash', 'Cash flow'],
+  ] as const;
+  type Part = (typeof parts)[number][0];
 
   const by = $derived((route.query.get('by') ?? 'year') as 'year' | 'half' | 'quarter' | 'ttm');
   const part = $derived((route.query.get('part') ?? 'income') as Part);
@@ -43,26 +48,18 @@
   <section class="mt-6" aria-labelledby="accounts">
     <div class="flex flex-wrap items-center gap-2">
       <h2 id="accounts" class="mr-2 font-semibold">Accounts</h2>
-      <div class="join" role="group" aria-label="Stretch of time">
-        {#each stretches as [value, label] (value)}
-          <button
-            class="btn join-item btn-sm"
-            class:btn-primary={by === value}
-            aria-pressed={by === value}
-            onclick={() => go(withQuery({ by: value === 'year' ? '' : value }))}>{label}</button
-          >
-        {/each}
-      </div>
-      <div class="join" role="group" aria-label="Part of the accounts">
-        {#each Object.entries(parts) as [value, label] (value)}
-          <button
-            class="btn join-item btn-sm"
-            class:btn-primary={part === value}
-            aria-pressed={part === value}
-            onclick={() => go(withQuery({ part: value === 'income' ? '' : value }))}>{label}</button
-          >
-        {/each}
-      </div>
+      <Choice
+        label="Stretch of time"
+        options={stretches}
+        value={by}
+        onchoose={(v) => go(withQuery({ by: v === 'year' ? '' : v }))}
+      />
+      <Choice
+        label="Part of the accounts"
+        options={parts}
+        value={part}
+        onchoose={(v) => go(withQuery({ part: v === 'income' ? '' : v }))}
+      />
     </div>
     {#if accounts.lines.length}
       <div class="mt-2 overflow-x-auto">

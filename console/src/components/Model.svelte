@@ -3,6 +3,7 @@
   import { grouped, readable } from '../lib/format';
   import { complain, say } from '../lib/notes.svelte';
   import { world } from '../lib/world.svelte';
+  import Choice from './Choice.svelte';
 
   let { symbol }: { symbol: string } = $props();
 
@@ -82,16 +83,7 @@
   <section class="mt-6 mb-8" aria-labelledby="model">
     <div class="flex flex-wrap items-center gap-2">
       <h2 id="model" class="mr-2 font-semibold">What it is worth by a model</h2>
-      <div class="join" role="group" aria-label="What is discounted">
-        {#each methods as [value, label] (value)}
-          <button
-            class="btn join-item btn-sm"
-            class:btn-primary={of === value}
-            aria-pressed={of === value}
-            onclick={() => ([of, typed] = [value, {}])}>{label}</button
-          >
-        {/each}
-      </div>
+      <Choice label="What is discounted" options={methods} value={of} onchoose={(v) => ([of, typed] = [v, {}])} />
     </div>
     <div class="mt-2 grid gap-6 lg:grid-cols-[2fr_3fr]">
       <form

@@ -3,6 +3,7 @@
   import { grouped, readable, words, type State } from '../lib/format';
   import { go, listingPath, listPath, route, withQuery } from '../lib/route.svelte';
   import { world } from '../lib/world.svelte';
+  import Choice from '../components/Choice.svelte';
   import CurrencySelect from '../components/CurrencySelect.svelte';
   import RefreshControl from '../components/RefreshControl.svelte';
   import StateMark from '../components/StateMark.svelte';
@@ -15,6 +16,10 @@
     ['half', 'Halves'],
     ['quarter', 'Quarters'],
     ['ttm', 'Twelve months'],
+  ] as const;
+  const shapes = [
+    ['', 'By name'],
+    ['figure', 'By figure'],
   ] as const;
   const sets: Record<string, string> = {
     ratios: '',
@@ -122,26 +127,18 @@
         <option value="valuation">Valuation</option>
         <option value="accounts">Accounts</option>
       </select>
-      <div class="join" role="group" aria-label="Stretch of time">
-        {#each stretches as [value, label] (value)}
-          <button
-            class="btn join-item btn-sm"
-            class:btn-primary={by === value}
-            aria-pressed={by === value}
-            onclick={() => go(withQuery({ by: value === 'year' ? '' : value }))}>{label}</button
-          >
-        {/each}
-      </div>
-      <div class="join" role="group" aria-label="One block for each">
-        {#each [['', 'By name'], ['figure', 'By figure']] as [value, label] (value)}
-          <button
-            class="btn join-item btn-sm"
-            class:btn-primary={byFigure === (value === 'figure')}
-            aria-pressed={byFigure === (value === 'figure')}
-            onclick={() => go(withQuery({ shape: value ?? '' }))}>{label}</button
-          >
-        {/each}
-      </div>
+      <Choice
+        label="Stretch of time"
+        options={stretches}
+        value={by}
+        onchoose={(v) => go(withQuery({ by: v === 'year' ? '' : v }))}
+      />
+      <Choice
+        label="One block for each"
+        options={shapes}
+        value={byFigure ? 'figure' : ''}
+        onchoose={(v) => go(withQuery({ shape: v }))}
+      />
       <label class="label text-sm">
         <input
           type="checkbox"

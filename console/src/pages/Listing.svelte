@@ -10,6 +10,7 @@
   import Accounts from '../components/Accounts.svelte';
   import Analysts from '../components/Analysts.svelte';
   import Chart from '../components/Chart.svelte';
+  import Choice from '../components/Choice.svelte';
   import Model from '../components/Model.svelte';
   import Scores from '../components/Scores.svelte';
   import StateMark from '../components/StateMark.svelte';
@@ -322,16 +323,12 @@
 
       <section class="mt-3" aria-label="Prices">
         <div class="flex flex-wrap items-center gap-2">
-          <div class="join" role="group" aria-label="Range">
-            {#each ranges as [value, label] (value)}
-              <button
-                class="btn join-item btn-sm"
-                class:btn-primary={from === value}
-                aria-pressed={from === value}
-                onclick={() => go(withQuery({ from: value === '-1y' ? '' : value }))}>{label}</button
-              >
-            {/each}
-          </div>
+          <Choice
+            label="Range"
+            options={ranges}
+            value={from as (typeof ranges)[number][0]}
+            onchoose={(v) => go(withQuery({ from: v === '-1y' ? '' : v }))}
+          />
           <select
             class="select w-44 select-sm"
             aria-label="Adjustment"

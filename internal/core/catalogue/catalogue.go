@@ -313,10 +313,39 @@ func UnitOf(ref formula.Ref) formula.Unit {
 	return formula.Unit{}
 }
 
-// ParseColumns reads field references, each with an optional @period.
+// columnsOf is a field in each period of a range.
+func columnsOf(id, of string) (refs []formula.Ref, err error) {
+	r, err := period.ParseRange(of)
+	if err != nil {
+		return nil, err
+	}
+	periods, err := r.Periods()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range periods {
+		ref := formula.Ref{ID: id, Period: p}
+		if _, err := Resolve(ref); err != nil {
+			return nil, err
+		}
+		refs = append(refs, ref)
+	}
+	return refs, nil
+}
+
+// ParseColumns reads field references, each with an optional @period. One with a range of
+// periods, as income.revenue@FY-4..FY, stands for one with each of them.
 func ParseColumns(columns []string) ([]formula.Ref, error) {
 	refs := make([]formula.Ref, 0, len(columns))
 	for _, text := range columns {
+		if id, of, ranged := strings.Cut(strings.TrimSpace(text), "@"); ranged && strings.Contains(of, "..") {
+			each, err := columnsOf(id, of)
+			if err != nil {
+				return nil, err
+			}
+			refs = append(refs, each...)
+			continue
+		}
 		ref, err := formula.ParseRef(strings.TrimSpace(text))
 		if err == nil {
 			_, err = Resolve(ref)

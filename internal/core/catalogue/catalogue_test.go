@@ -130,3 +130,19 @@ func TestHowFarBackFieldsRead(t *testing.T) {
 		}
 	}
 }
+
+func TestColumnsOfARange(t *testing.T) {
+	refs, err := ParseColumns([]string{"quote.last", " income.revenue@FY-2..FY", "dividend.annual@2023..2024"})
+	var got []string
+	for _, ref := range refs {
+		got = append(got, ref.String())
+	}
+	if want := "quote.last income.revenue@FY-2 income.revenue@FY-1 income.revenue@FY dividend.annual@2023 dividend.annual@2024"; err != nil || strings.Join(got, " ") != want {
+		t.Errorf("got %q, %v", got, err)
+	}
+	for _, wrong := range []string{"quote.last@FY-1..FY", "income.revenue@FY..FY-1", "income.revenue@2024-01-01..2024-05-05", "income.revenu@FY-1..FY", "income.revenue@FY-1..", "estimate.eps@FY-1..FY"} {
+		if refs, err := ParseColumns([]string{wrong}); err == nil {
+			t.Errorf("%s is %v", wrong, refs)
+		}
+	}
+}

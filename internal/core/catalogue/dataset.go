@@ -149,6 +149,9 @@ var estimateColumns = []Column{
 	{Name: "eps_60d", Unit: Money, Definition: "Their mean 60 days ago."},
 	{Name: "eps_90d", Unit: Money, Definition: "Their mean 90 days ago."},
 	{Name: "revenue", Unit: Money, Definition: "Mean of the estimates of revenue."},
+	{Name: "revenue_high", Unit: Money, Definition: "Highest of them."},
+	{Name: "revenue_low", Unit: Money, Definition: "Lowest of them."},
+	{Name: "revenue_analysts", Unit: Count, Definition: "How many there are."},
 	{Name: "eps_actual", Unit: Money, Definition: "What earnings a share became; nothing while the period is to come."},
 }
 

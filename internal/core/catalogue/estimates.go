@@ -17,10 +17,10 @@ var estimateFields = []Field{
 	expected("estimate.eps_high", "Highest estimate", Price, estimate.High, "Highest estimate of earnings a share."),
 	expected("estimate.eps_low", "Lowest estimate", Price, estimate.Low, "Lowest estimate of earnings a share."),
 	expected("estimate.revenue", "Revenue expected", Money, estimate.Revenue, "Mean of the estimates of revenue."),
-	estimated("estimate.eps_analysts", "Analysts", Count, "How many estimate the earnings of a period; of the next fiscal year unless another is named.", func(t *Told) Said {
-		x, label, ok := t.Outlook.Of(estimate.Analysts, nextYear(t.Period), t.Day)
-		return foreseen(x, label, ok)
-	}),
+	expected("estimate.revenue_high", "Highest revenue expected", Money, estimate.RevenueHigh, "Highest estimate of revenue."),
+	expected("estimate.revenue_low", "Lowest revenue expected", Money, estimate.RevenueLow, "Lowest estimate of revenue."),
+	followed("estimate.eps_analysts", "Analysts", estimate.Analysts, "How many estimate the earnings of a period; of the next fiscal year unless another is named."),
+	followed("estimate.revenue_analysts", "Analysts of revenue", estimate.RevenueAnalysts, "How many estimate the revenue of a period; of the next fiscal year unless another is named."),
 	estimated("estimate.eps_revision_30d", "Revision, 30 days", Percent, "Mean estimate of earnings a share against that of 30 days ago; of the next fiscal year unless another period is named.", func(t *Told) Said {
 		p := nextYear(t.Period)
 		now, label, ok := t.Outlook.Of(estimate.EPS, p, t.Day)
@@ -100,6 +100,14 @@ func expected(id, label string, unit Unit, line estimate.Line, definition string
 			p = period.AheadTwelveMonths
 		}
 		x, label, ok := t.Outlook.Of(line, p, t.Day)
+		return foreseen(x, label, ok)
+	})
+}
+
+// followed is how many analysts estimate a line.
+func followed(id, label string, line estimate.Line, definition string) Field {
+	return estimated(id, label, Count, definition, func(t *Told) Said {
+		x, label, ok := t.Outlook.Of(line, nextYear(t.Period), t.Day)
 		return foreseen(x, label, ok)
 	})
 }

@@ -16,6 +16,7 @@ const (
 var holderFields = []Field{
 	heldBy("share.insiders_pct", "Held by insiders", Insiders, "Part of the shares that directors, officers and owners of a tenth hold."),
 	heldBy("share.institutions_pct", "Held by institutions", Institutions, "Part of the shares that funds, insurers and other institutions hold."),
+	fiscal("share.outstanding", "Shares outstanding", Shares, "balance.shares_outstanding", "Shares in the hands of holders by the newest report, in today's shares.", ""),
 	fiscal("share.float", "Free float", Shares, "balance.shares_outstanding * (1 - share.insiders_pct)", "Shares outstanding that insiders do not hold.", ""),
 }
 

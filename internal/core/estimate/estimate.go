@@ -24,6 +24,9 @@ const (
 	Before60
 	Before90
 	Revenue
+	RevenueHigh
+	RevenueLow
+	RevenueAnalysts
 	Actual // what earnings a share became; NaN while the period is to come
 	lines
 )

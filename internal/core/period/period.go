@@ -288,6 +288,45 @@ func ParseRange(text string) (Range, error) {
 	return Range{first, last}, nil
 }
 
+// longestRange is how many periods a range may list.
+const longestRange = 40
+
+// Periods lists the periods of a range, the earliest first: years, quarters and the like,
+// which can be counted; dates cannot.
+func (r Range) Periods() (all []Period, err error) {
+	first, last := r.From.count(), r.To.count()
+	if r.From.IsDate() || r.From.kind != r.To.kind || r.From.kind == Next || r.From.kind == Latest {
+		return nil, fmt.Errorf("%s cannot be listed: write both ends alike, as FY-4..FY, 2024-Q1..2024-Q4 or TTM-3..TTM", r)
+	}
+	if last-first >= longestRange {
+		return nil, fmt.Errorf("%s lists %d periods; at most %d", r, last-first+1, longestRange)
+	}
+	for n := first; n <= last; n++ {
+		p := r.From
+		switch p.kind {
+		case QuarterNamed:
+			p.year, p.offset = int16((n-1)/4), int16((n-1)%4+1)
+		case YearNamed, Calendar:
+			p.year = int16(n)
+		default:
+			p.offset = int16(n)
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
+// count numbers periods of a kind one after the other.
+func (p Period) count() int {
+	switch p.kind {
+	case QuarterNamed:
+		return int(p.year)*4 + int(p.offset)
+	case YearNamed, Calendar:
+		return int(p.year)
+	}
+	return int(p.offset)
+}
+
 // String writes the range as [ParseRange] reads it.
 func (r Range) String() string {
 	if r.From == r.To {

@@ -2,6 +2,7 @@ package period
 
 import (
 	"errors"
+	"strings"
 	"testing"
 	"time"
 )
@@ -83,4 +84,25 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q reads as %v, which reads as %v, %v", text, p, again, err)
 		}
 	})
+}
+
+func TestRangesListTheirPeriods(t *testing.T) {
+	for text, want := range map[string]string{
+		"FY-2..FY": "FY-2 FY-1 FY", "2023-Q3..2024-Q2": "2023-Q3 2023-Q4 2024-Q1 2024-Q2", "FY2019..FY2021": "FY2019 FY2020 FY2021", "Q-1..Q+1": "Q-1 Q Q+1", "TTM-1..TTM": "TTM-1 TTM", "2023..2024": "2023 2024", "H": "H",
+		"2024-01-01..2024-02-01": "", "-1y..today": "", "FY-1..Q": "", "FY-50..FY": "", "NTM..NTM": "",
+	} {
+		r, err := ParseRange(text)
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		all, err := r.Periods()
+		var got []string
+		for _, p := range all {
+			got = append(got, p.String())
+		}
+		if strings.Join(got, " ") != want || (err == nil) != (want != "") {
+			t.Errorf("%s lists %q, %v; want %q", text, got, err, want)
+		}
+	}
 }
