@@ -225,7 +225,7 @@ func (r *replaying) add(c *cobra.Command) {
 	c.Flags().StringVar(&r.recorded, "recorded", "", "a recorded response to read instead of asking")
 	c.Flags().StringVar(&r.contentType, "content-type", "", "of the recorded response; by its file name when left out")
 	c.Flags().StringVar(&r.call, "call", "", "the call that the response answers; the first when left out")
-	c.Flags().StringSliceVar(&r.symbols, "symbols", nil, "what was asked for, as KELP.XCVH,FERY.XCVH")
+	c.Flags().StringSliceVar(&r.symbols, "symbols", nil, "what was asked for, as KELP.XCVH,FERY.XCVH, with the ISIN where the source goes by it: KELP.XCVH=XA000KELP019")
 }
 
 // unused refuses what only a recorded response needs, when a source is asked.
@@ -276,12 +276,22 @@ func (r *replaying) replay(ctx context.Context, path string) (*wire.SourceCheck,
 		q.Needs = []plan.Need{{Dataset: catalogue.Listings}}
 	}
 	for n, text := range symbols {
+		text, number, _ := strings.Cut(text, "=")
 		s, err := market.ParseSymbol(text)
 		if err != nil {
 			return nil, usageError{err}
 		}
+		isin := ""
+		if number != "" {
+			if isin, err = market.ParseISIN(number); err != nil {
+				return nil, usageError{err}
+			}
+		}
+		if _, ok := d.Symbols.Symbol(s, isin); !ok {
+			return nil, usageError{fmt.Errorf("%s cannot write %s; where it goes by the ISIN, name that too: --symbols %s=XA000KELP019", d.Name, s, s)}
+		}
 		for _, dataset := range c.Serves {
-			q.Needs = append(q.Needs, plan.Need{Dataset: dataset, Listing: int64(n + 1), Symbol: s, From: q.From, To: q.To})
+			q.Needs = append(q.Needs, plan.Need{Dataset: dataset, Listing: int64(n + 1), Symbol: s, ISIN: isin, From: q.From, To: q.To})
 		}
 	}
 	contentType := r.contentType

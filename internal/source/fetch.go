@@ -38,7 +38,7 @@ func (s *Source) fetch(ctx context.Context, q plan.Request, turn func(context.Co
 	d := newDecoder(s, c, q, a)
 	d.sampling = sampling
 	read := s.pages
-	if c.compiled.index != nil {
+	if _, again := s.via.(*recorded); c.compiled.index != nil && !again { // what is recorded is one of the documents
 		read = s.filings
 	}
 	err := read(ctx, c, a, d, ask{replace: s.replacements(c, q), about: aboutOf(q), units: q.Units, kind: c.Format.Kind}, turn)

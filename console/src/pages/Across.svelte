@@ -190,7 +190,7 @@
                 {#each across.rows as r (r.symbol)}
                   {@const cells = r.cells[k] ?? []}
                   <tr>
-                    <th scope="row" class="font-normal whitespace-nowrap"
+                    <th scope="row" class="sticky left-0 bg-base-100 font-normal whitespace-nowrap"
                       ><a class="link" href={listingPath(r.symbol)} title={r.name}>{r.symbol}</a>
                       <span class="quiet">{f.unit === 'percent' ? '' : unit(f, cells)}</span></th
                     >
@@ -204,7 +204,7 @@
             {#each across.rows as r (r.symbol)}
               <tbody>
                 <tr>
-                  <th scope="rowgroup" class="pt-4 text-sm whitespace-nowrap"
+                  <th scope="rowgroup" class="sticky left-0 bg-base-100 pt-4 text-sm whitespace-nowrap"
                     ><a class="link" href={listingPath(r.symbol)}>{r.symbol}</a>
                     <span class="font-normal">{r.name}</span></th
                   >
@@ -217,7 +217,7 @@
                 {#each across.fields as f, k (f.id)}
                   {@const cells = r.cells[k] ?? []}
                   <tr>
-                    <th scope="row" class="font-normal whitespace-nowrap" title={f.definition}
+                    <th scope="row" class="sticky left-0 bg-base-100 font-normal whitespace-nowrap" title={f.definition}
                       >{f.label} <span class="quiet">{unit(f, cells)}</span></th
                     >
                     {#each cells as c, i (i)}{@render cell(c, r.ends[i]?.label ?? '', r.ends[i]?.end ?? '')}{/each}

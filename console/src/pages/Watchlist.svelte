@@ -139,7 +139,7 @@
       onchoose={(c) => set({ in: c })}
     />
     <button class="btn btn-ghost btn-sm" onclick={() => (dialog = 'columns')}>Columns</button>
-    <form onsubmit={filter} class="min-w-48 flex-1 sm:max-w-sm">
+    <form onsubmit={filter} class="min-w-36 flex-1 sm:max-w-sm">
       <input
         class="input input-sm w-full"
         class:input-error={whereTrouble}
