@@ -166,7 +166,7 @@ func TestAccountsOfSeveralSources(t *testing.T) {
 	var e wire.Explanation
 	shared.must(t, &e, "explain", "FOGG.XPLR", "balance.receivables@FY", "--format", "json")
 	value := e.Cell.V.(float64)
-	if want := fmt.Sprintf("balance.receivables@FY fulmar gives %v; ", value/10); found != want {
+	if want := fmt.Sprintf("balance.receivables@FY fulmar gives %.0f; ", value/10); found != want {
 		t.Errorf("got %q, want %q", found, want)
 	}
 	others := map[string]any{}

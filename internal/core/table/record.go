@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"strconv"
 	"time"
 
 	"soba.invalid/soba/internal/core/catalogue"
@@ -360,10 +361,15 @@ func (f *Feed) conflicts(field *catalogue.Field, shown *Given, value cell.Value,
 			continue
 		}
 		if Differ(v.Num, value.Num, tolerance) {
-			return fmt.Sprintf("%s gives %v", other.Source, v.Num)
+			return gives(other.Source, v.Num)
 		}
 	}
 	return ""
+}
+
+// gives says what a source gives, with all its digits.
+func gives(source string, x float64) string {
+	return source + " gives " + strconv.FormatFloat(x, 'f', -1, 64)
 }
 
 // disputed tells what another source gives for a line of the accounts, of the same
@@ -386,7 +392,7 @@ func (r *Record) disputed(s *step, shown *Given, said *catalogue.Said, today per
 		if err != nil || theirs.End != said.End || theirs.Label != said.Period || !Differ(theirs.Value, said.Value.Num, tolerance) {
 			continue
 		}
-		return fmt.Sprintf("%s gives %v", other.Source, theirs.Value)
+		return gives(other.Source, theirs.Value)
 	}
 	return ""
 }
