@@ -441,7 +441,7 @@ func (b *Book) load(ctx context.Context, rows []Row) error {
 
 // readAtOnce is of how many listings a dataset is read at once: what the database
 // sends is several times as large as what is kept of it.
-const readAtOnce = 100
+const readAtOnce = 25
 
 // loadSome brings one feed of some listings up to date, and notes those whose prices
 // are to be adjusted anew.

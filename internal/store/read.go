@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unique"
 
 	"github.com/jackc/pgx/v5"
 
@@ -134,9 +135,21 @@ func valueOf(stored any) cell.Value {
 	case float64:
 		return cell.Of(x)
 	case string:
-		return cell.OfText(x)
+		return cell.OfText(once(x))
 	}
 	return cell.Value{}
+}
+
+// longestWord is the longest text that is kept once for all that hold it.
+const longestWord = 40
+
+// once keeps one copy of a short text: dates, currencies and names of groups come by the
+// hundred thousand, and are few.
+func once(text string) string {
+	if len(text) > longestWord {
+		return text
+	}
+	return unique.Make(text).Value()
 }
 
 func (s *Store) readAttempts(ctx context.Context, f feeds, ids []int64, datasets []string, at time.Time) error {
@@ -177,7 +190,7 @@ func (s *Store) readEntries(ctx context.Context, f feeds, ids []int64, datasets 
 		if err := json.Unmarshal(fields, &values); err != nil {
 			return fmt.Errorf("%s of listing %d: %w", dataset, id, err)
 		}
-		e := entry.Entry{Day: dateOf(day), Values: make([]cell.Value, len(info.Columns)), Place: place, Response: request}
+		e := entry.Entry{Day: dateOf(day), Values: make([]cell.Value, len(info.Columns)), Place: once(place), Response: request}
 		for i, col := range info.Columns {
 			e.Values[i] = valueOf(values[col.Name])
 		}
